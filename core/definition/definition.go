@@ -1,0 +1,120 @@
+// Package definition is the file format: it reads workflows and projects from
+// YAML or JSON, finds every mistake in them, and says where and how to mend it.
+//
+// It computes only and imports nothing of ours outside core; files come in as
+// bytes. What it keeps true: a Workflow that it returns without problems can be
+// run: its names are unique, its graph has no circle, its rules can come due
+// and every value has its declared type.
+package definition
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"time"
+
+	"wiselantern/core/calendar"
+)
+
+// Workflow is a named graph of tasks, with what starts it. Everything that may
+// be left out of the file is filled in: each task carries its own timeout,
+// retry and env, whatever they were inherited from.
+type Workflow struct {
+	Name      string    `json:"workflow"`
+	About     string    `json:"about,omitempty"`
+	Owner     string    `json:"owner,omitempty"`
+	Labels    []string  `json:"labels,omitempty"`
+	Params    []Param   `json:"params,omitempty"`
+	Starts    []Start   `json:"starts,omitempty"`
+	IfRunning IfRunning `json:"if_running"`
+	Tasks     []Task    `json:"tasks"` // in the order of the file
+}
+
+// IfRunning says what a new run does while another of its workflow is going.
+type IfRunning string
+
+const (
+	Queue     IfRunning = "queue"     // it waits its turn
+	Alongside IfRunning = "alongside" // it runs beside the other
+)
+
+// Start is a time rule: exactly one of Every and Cron is set.
+type Start struct {
+	Every Length `json:"every,omitempty"`
+	Cron  string `json:"cron,omitempty"`
+	Zone  string `json:"zone"` // a name of the IANA time zone database
+}
+
+// Rule is the start as a rule of the calendar. A start that was read without
+// problems always has one.
+func (s Start) Rule() (calendar.Rule, error) {
+	zone, err := time.LoadLocation(s.Zone)
+	if err != nil {
+		return calendar.Rule{}, err
+	}
+	if s.Cron != "" {
+		return calendar.Cron(s.Cron, zone)
+	}
+	return calendar.Every(s.Every.Duration(), zone)
+}
+
+// String is the start in a few words, as in "every 1h, Europe/Oslo".
+func (s Start) String() string {
+	if s.Cron != "" {
+		return "cron " + s.Cron + ", " + s.Zone
+	}
+	return "every " + s.Every.String() + ", " + s.Zone
+}
+
+// Task is a node of the graph.
+type Task struct {
+	Name    string            `json:"name"`
+	About   string            `json:"about,omitempty"`
+	After   []string          `json:"after,omitempty"` // names of tasks, in the order of the file
+	Kind    string            `json:"kind"`            // the key of its kind: exec, shell
+	Exec    []string          `json:"exec,omitempty"`  // program and arguments
+	Shell   string            `json:"shell,omitempty"` // a script for sh -e
+	Env     map[string]string `json:"env,omitempty"`
+	Timeout Length            `json:"timeout"` // of one attempt; 0 is no limit
+	Retry   Retry             `json:"retry"`
+}
+
+// Retry shapes the further attempts of a task that failed.
+type Retry struct {
+	Times  int     `json:"times"`  // further attempts after the first, 0 to 100
+	Pause  Length  `json:"pause"`  // before the second attempt
+	Growth float64 `json:"growth"` // each pause is the one before times this, 1 to 100
+	Cap    Length  `json:"cap"`    // the longest pause
+	Spread float64 `json:"spread"` // each pause is made longer or shorter by up to this share, 0 to 1
+}
+
+// Hash is the SHA-256 of everything that the workflow says, in hexadecimal. Two
+// files that mean the same have the same hash, however they are written.
+func (w *Workflow) Hash() string {
+	text, err := json.Marshal(w)
+	if err != nil {
+		panic("a workflow is plain data: " + err.Error())
+	}
+	sum := sha256.Sum256(text)
+	return hex.EncodeToString(sum[:])
+}
+
+// Task is the task of that name.
+func (w *Workflow) Task(name string) (Task, bool) {
+	for _, t := range w.Tasks {
+		if t.Name == name {
+			return t, true
+		}
+	}
+	return Task{}, false
+}
+
+// Param is the parameter of that name.
+func (w *Workflow) Param(name string) (Param, bool) {
+	for _, p := range w.Params {
+		if p.Name == name {
+			return p, true
+		}
+	}
+	return Param{}, false
+}

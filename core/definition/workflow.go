@@ -1,0 +1,293 @@
+package definition
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+)
+
+// Settings are what tasks inherit: from the project, then from the workflow's
+// defaults, then from the task itself, each over the one before.
+type Settings struct {
+	Env     map[string]string
+	Timeout Length
+	Retry   Retry
+}
+
+// standard is what a task has that says nothing and inherits nothing: one
+// attempt, no timeout. The shape of retry is here so that `retry: {times: 2}`
+// is enough.
+var standard = Settings{Retry: Retry{Times: 0, Pause: Length(10 * time.Second), Growth: 2, Cap: Length(10 * time.Minute), Spread: 0.1}}
+
+// Parse reads the workflows of one file, one a YAML document. It returns every
+// mistake, in the order of the file; a workflow with a mistake is not to be run.
+func Parse(file, text string, inherited Settings) ([]*Workflow, Problems) {
+	r := newReader(file, text)
+	docs := r.documents(text)
+	if docs == nil && r.problems == nil {
+		r.whole("the file is empty", `begin with "workflow: NAME"`)
+	}
+	var workflows []*Workflow
+	for _, doc := range docs {
+		workflows = append(workflows, r.workflow(doc, inherited))
+	}
+	return workflows, r.problems.sorted()
+}
+
+func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
+	w := &Workflow{IfRunning: Queue}
+	var name, defaults, tasks *node
+	ok := r.keys(doc, "the workflow", map[string]func(*node){
+		"workflow":   func(n *node) { name = n },
+		"about":      func(n *node) { w.About = r.text(n, "about") },
+		"owner":      func(n *node) { w.Owner = r.text(n, "owner") },
+		"labels":     func(n *node) { w.Labels = r.texts(n, "labels") },
+		"params":     func(n *node) { w.Params = r.params(n) },
+		"starts":     func(n *node) { w.Starts = r.starts(n) },
+		"if_running": func(n *node) { w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside))) },
+		"defaults":   func(n *node) { defaults = n },
+		"tasks":      func(n *node) { tasks = n },
+	})
+	if !ok {
+		return w
+	}
+	if name == nil {
+		r.problem(doc, `begin with "workflow: NAME"`, "the workflow has no name")
+	} else {
+		w.Name = r.name(name, "workflow", namePattern.MatchString)
+	}
+	if defaults != nil {
+		inherited = r.settings(defaults, inherited)
+	}
+	if tasks == nil {
+		r.problem(doc, `add "tasks:" with at least one task`, "the workflow has no tasks")
+		return w
+	}
+	r.tasks(tasks, w, inherited)
+	return w
+}
+
+func (r *reader) name(n *node, what string, valid func(string) bool) string {
+	name := r.text(n, what)
+	if n.kind == scalar && (!valid(name) || len(name) > longestName) {
+		fix := fmt.Sprintf("write at most %d small letters, digits and -, beginning with a letter", longestName)
+		if near := asName(name); valid(near) {
+			fix = fmt.Sprintf("write %q", near)
+		}
+		r.problem(n, fix, "%q cannot be the name of a %s", name, what)
+	}
+	return name
+}
+
+// asName is the text with what no name may hold put right, as far as it goes.
+func asName(text string) string {
+	return strings.Trim(strings.Map(func(c rune) rune {
+		switch {
+		case c >= 'a' && c <= 'z', c >= '0' && c <= '9', c == '-', c == '/':
+			return c
+		case c >= 'A' && c <= 'Z':
+			return c + 'a' - 'A'
+		case c == '_', c == ' ', c == '.':
+			return '-'
+		}
+		return -1
+	}, text), "-")
+}
+
+func (r *reader) starts(n *node) []Start {
+	if n.kind != sequence {
+		r.problem(n, "write a list, as in [{every: 1h}]", "starts is %s", n.kind)
+		return nil
+	}
+	var starts []Start
+	for i, item := range n.items {
+		s := Start{Zone: "UTC"}
+		what := fmt.Sprintf("start %d", i+1)
+		var every, cron *node
+		ok := r.keys(item, what, map[string]func(*node){
+			"every": func(n *node) { every, s.Every = n, r.length(n, "every of "+what) },
+			"cron":  func(n *node) { cron, s.Cron = n, r.text(n, "cron of "+what) },
+			"zone":  func(n *node) { s.Zone = r.zone(n, "zone of "+what) },
+		})
+		switch {
+		case !ok:
+			continue
+		case every == nil && cron == nil:
+			r.problem(item, "give it one of: every, cron", "%s has no time rule", what)
+			continue
+		case every != nil && cron != nil:
+			r.problem(cron, "make two starts of it", "%s has two time rules, every and cron", what)
+			continue
+		}
+		rule := every
+		if cron != nil {
+			rule = cron
+		}
+		if _, err := s.Rule(); err != nil && rule.kind == scalar && !r.wrongAt(rule) && !strings.Contains(err.Error(), "unknown time zone") {
+			r.explain(rule, what, err)
+		}
+		starts = append(starts, s)
+	}
+	return starts
+}
+
+func (r *reader) zone(n *node, what string) string {
+	name := r.text(n, what)
+	if _, err := time.LoadLocation(name); err != nil || name == "" || name == "Local" {
+		if n.kind == scalar {
+			r.problem(n, "write a name of the IANA time zone database, as in Europe/Oslo", "%s: there is no zone %q", what, name)
+		}
+		return "UTC"
+	}
+	return name
+}
+
+func (r *reader) wrongAt(n *node) bool {
+	return slices.ContainsFunc(r.problems, func(p Problem) bool { return p.Line == n.line && p.Column == n.column })
+}
+
+func (r *reader) settings(n *node, s Settings) Settings {
+	r.keys(n, "defaults", map[string]func(*node){
+		"timeout": func(n *node) { s.Timeout = r.length(n, "timeout") },
+		"retry":   func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"env":     func(n *node) { s.Env = r.env(n, s.Env) },
+	})
+	return s
+}
+
+func (r *reader) retry(n *node, retry Retry) Retry {
+	r.keys(n, "retry", map[string]func(*node){
+		"times":  func(n *node) { retry.Times = int(r.whole64(n, "times of retry", 0, 100)) },
+		"pause":  func(n *node) { retry.Pause = r.length(n, "pause of retry") },
+		"growth": func(n *node) { retry.Growth = r.number(n, "growth of retry", 1, 100, false) },
+		"cap":    func(n *node) { retry.Cap = r.length(n, "cap of retry") },
+		"spread": func(n *node) { retry.Spread = r.number(n, "spread of retry", 0, 1, true) },
+	})
+	return retry
+}
+
+func (r *reader) env(n *node, inherited map[string]string) map[string]string {
+	env := maps.Clone(inherited)
+	if env == nil {
+		env = map[string]string{}
+	}
+	r.each(n, "env", func(key, value *node) {
+		switch {
+		case !envPattern.MatchString(key.text):
+			r.problem(key, "write letters, digits and _, not beginning with a digit", "%q cannot be the name of a variable", key.text)
+		case strings.HasPrefix(key.text, "LANTERN_"):
+			r.problem(key, "choose another name", "%s: names that begin with LANTERN_ are the service's own", key.text)
+		}
+		env[key.text] = r.plain(value, "the variable "+key.text)
+	})
+	return env
+}
+
+// plain reads text in which ${…} does not stand: it is kept for expressions.
+func (r *reader) plain(n *node, what string) string {
+	text := r.text(n, what)
+	if strings.Contains(text, "${") {
+		r.problem(n, "read LANTERN_PARAM_NAME and its like in the program, or move the text into shell", "%s holds ${, which is kept for expressions", what)
+	}
+	return text
+}
+
+func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
+	places := map[string]*node{}
+	edges := map[string][]*node{}
+	r.each(n, "tasks", func(key, value *node) {
+		name := r.name(key, "task", taskPattern.MatchString)
+		places[name] = key
+		task, after := r.task(name, value, inherited)
+		edges[name] = after
+		w.Tasks = append(w.Tasks, task)
+	})
+	if n.kind == mapping && len(n.pairs) == 0 {
+		r.problem(n, "add at least one task", "the workflow has no tasks")
+	}
+	r.graph(w, places, edges)
+}
+
+func (r *reader) task(name string, n *node, s Settings) (task Task, after []*node) {
+	task = Task{Name: name}
+	what := fmt.Sprintf("task %q", name)
+	var kinds []*node
+	kind := func(key string, read func(*node)) func(*node) {
+		return func(n *node) {
+			kinds = append(kinds, n)
+			task.Kind = key
+			read(n)
+		}
+	}
+	ok := r.keys(n, what, map[string]func(*node){
+		"about":   func(n *node) { task.About = r.text(n, "about of "+what) },
+		"after":   func(n *node) { after = r.after(n, what) },
+		"env":     func(n *node) { s.Env = r.env(n, s.Env) },
+		"timeout": func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
+		"retry":   func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"exec":    kind("exec", func(n *node) { task.Exec = r.command(n, what) }),
+		"shell":   kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
+	})
+	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
+	switch {
+	case ok && len(kinds) == 0:
+		r.problem(n, "give it one of: exec, shell", "%s does nothing", what)
+	case len(kinds) > 1:
+		r.problem(kinds[1], "make two tasks of it", "%s has two kinds, exec and shell", what)
+	}
+	return task, after
+}
+
+func (r *reader) after(n *node, what string) []*node {
+	switch n.kind {
+	case scalar:
+		return []*node{n}
+	case sequence:
+		for i, item := range n.items {
+			r.text(item, fmt.Sprintf("item %d of after of %s", i+1, what))
+		}
+		return n.items
+	}
+	r.problem(n, "write the name of a task or a list of names", "after of %s is %s", what, n.kind)
+	return nil
+}
+
+func (r *reader) command(n *node, what string) []string {
+	if n.kind == scalar {
+		r.problem(n, fmt.Sprintf("write exec: [%s], or use shell", strings.Join(strings.Fields(n.text), ", ")), "exec of %s is one text, not a list", what)
+		return nil
+	}
+	if n.kind != sequence || len(n.items) == 0 {
+		r.problem(n, "write the program and its arguments, as in [bin/load, --fast]", "exec of %s is empty", what)
+		return nil
+	}
+	var words []string
+	for i, item := range n.items {
+		words = append(words, r.plain(item, fmt.Sprintf("word %d of exec of %s", i+1, what)))
+	}
+	if n.items[0].kind == scalar && words[0] == "" {
+		r.problem(n.items[0], "write the program's name or path", "exec of %s names no program", what)
+	}
+	return words
+}
+
+// longestScript is what fits into one argument of a program on Linux
+// (MAX_ARG_STRLEN, 128 KiB), less room for the shell's own.
+const longestScript = 120 << 10
+
+func (r *reader) script(n *node, what string) string {
+	script := r.text(n, "shell of "+what)
+	switch {
+	case n.kind == scalar && strings.TrimSpace(script) == "":
+		r.problem(n, "write a script", "shell of %s is empty", what)
+	case len(script) > longestScript:
+		r.problem(n, "put it into a file of the project and run that", "shell of %s has %d bytes, over the limit of %d", what, len(script), longestScript)
+	}
+	return script
+}
+
+func sortedKeys[V any](m map[string]V) []string {
+	return slices.Sorted(maps.Keys(m))
+}

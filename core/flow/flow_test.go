@@ -1,0 +1,296 @@
+package flow
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"time"
+
+	"wiselantern/core/definition"
+)
+
+var noon = time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC)
+
+// plan reads a graph written as "a; b: a; c: a b", with "?2" behind a name for
+// two further attempts.
+func plan(t testing.TB, graph string) *Plan {
+	t.Helper()
+	w := &definition.Workflow{Name: "gauges"}
+	for item := range strings.SplitSeq(graph, ";") {
+		name, after, _ := strings.Cut(item, ":")
+		name, times, _ := strings.Cut(strings.TrimSpace(name), "?")
+		task := definition.Task{Name: name, After: strings.Fields(after)}
+		if times != "" {
+			fmt.Sscan(times, &task.Retry.Times)
+			task.Retry.Pause, task.Retry.Growth, task.Retry.Cap = definition.Length(time.Second), 2, definition.Length(time.Minute)
+		}
+		w.Tasks = append(w.Tasks, task)
+	}
+	return NewPlan(w)
+}
+
+// say applies an input written as words: "open", "start a", "ok a", "fail a",
+// "lost a", "due a", "stop", "stop a"; a number behind a name is an attempt
+// other than the current one.
+func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
+	t.Helper()
+	var verb, name string
+	attempt := 0
+	fmt.Sscan(words, &verb, &name, &attempt)
+	task, known := p.Index(name)
+	if !known && name != "" {
+		t.Fatalf("%q names no task", words)
+	}
+	if attempt == 0 && known {
+		attempt = r.Tasks[task].Attempts
+	}
+	var in Input
+	switch verb {
+	case "open":
+		in = Opened{noon}
+	case "start":
+		in = Started{noon, task, attempt}
+	case "ok":
+		in = Ended{noon, task, attempt, AttemptSucceeded, ""}
+	case "fail":
+		in = Ended{noon, task, attempt, AttemptFailed, "exit code 1"}
+	case "ended":
+		in = Ended{noon, task, attempt, AttemptStopped, "ended by SIGTERM"}
+	case "lost":
+		in = Ended{noon, task, attempt, AttemptLost, "its worker is gone"}
+	case "due":
+		in = TimerDue{noon, task, attempt}
+	case "stop":
+		if name == "" {
+			task = AllTasks
+		}
+		in = Stop{noon, task, "kari"}
+	default:
+		t.Fatalf("%q is no input", words)
+	}
+	_, effects := p.Step(r, in)
+	return effects
+}
+
+// picture is the run in one line: its state and the glyph and attempts of each task.
+func picture(p *Plan, r *Run) string {
+	out := string(r.State)
+	for i, t := range r.Tasks {
+		out += " " + p.Name(i) + t.State.Glyph()
+		if t.Attempts > 1 {
+			out += fmt.Sprint(t.Attempts)
+		}
+	}
+	return out
+}
+
+// The rules of the state machine, to be read from left to right.
+func TestRules(t *testing.T) {
+	rules := []struct{ name, graph, inputs, wanted string }{
+		{"a new run readies what comes after nothing", "a; b; c: a", "open", "running a◔ b◔ c·"},
+		{"a worker's word makes it running", "a; b: a", "open, start a", "running a◐ b·"},
+		{"success readies what comes after", "a; b: a", "open, start a, ok a", "running a● b◔"},
+		{"all of a list are waited for", "a; b; c: a b", "open, ok a", "running a● b◔ c·"},
+		{"and then it is ready", "a; b; c: a b", "open, ok a, ok b", "running a● b● c◔"},
+		{"a run succeeds when everything has", "a; b: a", "open, ok a, ok b", "succeeded a● b●"},
+		{"failure leaves unreached what comes after, and what comes after that", "a; b: a; c: b; d", "open, fail a", "running a✕ b○ c○ d◔"},
+		{"the rest goes on, and then the run has failed", "a; b: a; d", "open, fail a, ok d", "failed a✕ b○ d●"},
+		{"unreached at once, without waiting for the others", "a; b; c: a b", "open, fail a", "running a✕ b◔ c○"},
+		{"a failure with attempts left cools", "a?1", "open, start a, fail a", "running a◑"},
+		{"and is made ready when the pause is over", "a?1", "open, start a, fail a, due a", "running a◔2"},
+		{"the last attempt fails the task", "a?1", "open, fail a, due a, fail a", "failed a✕2"},
+		{"a success on a further attempt is a success", "a?2; b: a", "open, fail a, due a, ok a, ok b", "succeeded a●2 b●"},
+		{"a lost attempt is made again at once, and does not count as a failure", "a?1", "open, start a, lost a, fail a", "running a◑2"},
+		{"five lost attempts are enough", "a", "open, lost a, lost a, lost a, lost a, lost a", "failed a✕5"},
+		{"a report that comes twice counts once", "a?3", "open, fail a 1, fail a 1", "running a◑"},
+		{"a report of an attempt given up changes nothing", "a", "open, lost a, ok a 1", "running a◔2"},
+		{"a report may overtake the word of the start", "a; b: a", "open, ok a, start a 1", "running a● b◔"},
+		{"a timer that comes twice counts once", "a?3", "open, fail a, due a 1, due a 1", "running a◔2"},
+		{"stopping a run ends what has not begun at once", "a; b: a", "open, stop", "stopped a■ b■"},
+		{"and what runs when its worker says so", "a; b: a", "open, start a, stop", "running a◐ b■"},
+		{"which stops the run", "a; b: a", "open, start a, stop, ended a", "stopped a■ b■"},
+		{"a task that ends well in spite of it has succeeded", "a; b: a", "open, start a, stop, ok a", "stopped a● b■"},
+		{"a task that is being stopped is not tried again", "a?3", "open, start a, stop, fail a", "stopped a■"},
+		{"nor when it is lost", "a", "open, start a, stop, lost a", "stopped a■"},
+		{"stopping a queued run", "a", "stop", "stopped a■"},
+		{"stopping one task fails the run and leaves what comes after unreached", "a; b: a; c", "open, stop a, ok c", "failed a■ b○ c●"},
+		{"stopping one that cools", "a?1", "open, fail a, stop a, due a", "failed a■"},
+		{"stopping twice is stopping once", "a", "open, start a, stop, stop, ended a", "stopped a■"},
+		{"nothing happens to a run that has ended", "a", "open, ok a, stop, fail a, open", "succeeded a●"},
+	}
+	for _, rule := range rules {
+		t.Run(rule.name, func(t *testing.T) {
+			p := plan(t, rule.graph)
+			r := New(p, 1)
+			for words := range strings.SplitSeq(rule.inputs, ", ") {
+				say(t, p, r, words)
+			}
+			if got := picture(p, r); got != rule.wanted {
+				t.Errorf("%s, after %s:\n got %s\nwant %s", rule.graph, rule.inputs, got, rule.wanted)
+			}
+		})
+	}
+}
+
+func TestReasonsNameTheTaskThatCausedThem(t *testing.T) {
+	p := plan(t, "load; index: load; alarm: index; report: load")
+	r := New(p, 1)
+	for _, words := range []string{"open", "start load", "fail load"} {
+		say(t, p, r, words)
+	}
+	for name, wanted := range map[string]string{
+		"load": "exit code 1", "index": "it comes after load, which failed", "alarm": "it comes after index, which was not reached",
+	} {
+		i, _ := p.Index(name)
+		if got := r.Tasks[i].Reason; got != wanted {
+			t.Errorf("%s: %q, want %q", name, got, wanted)
+		}
+	}
+}
+
+func TestEffects(t *testing.T) {
+	p := plan(t, "a?1; b: a")
+	r := New(p, 1)
+	for _, step := range []struct{ words, wanted string }{
+		{"open", "[{0 1}]"},
+		{"start a", "[]"},
+		{"fail a", "[{0 1 2026-03-28 12:00:01 +0000 UTC}]"},
+		{"due a", "[{0 2}]"},
+		{"ok a", "[{1 1}]"},
+		{"start b", "[]"},
+		{"stop", "[{1 1}]"},
+		{"ended b", "[{}]"},
+	} {
+		if got := fmt.Sprint(say(t, p, r, step.words)); got != step.wanted {
+			t.Errorf("%s: %s, want %s", step.words, got, step.wanted)
+		}
+	}
+}
+
+func TestPausesGrowToTheirCapAndSpread(t *testing.T) {
+	retry := definition.Retry{Pause: definition.Length(10 * time.Second), Growth: 3, Cap: definition.Length(time.Minute)}
+	for i, wanted := range []time.Duration{10, 30, 60, 60} {
+		if got := pauseAfter(retry, i+1, 7); got != wanted*time.Second {
+			t.Errorf("after attempt %d: %v, want %v", i+1, got, wanted*time.Second)
+		}
+	}
+	retry.Spread = 0.2
+	low, high := time.Hour, time.Duration(0)
+	for seed := range uint64(1000) {
+		got := pauseAfter(retry, 1, seed)
+		low, high = min(low, got), max(high, got)
+	}
+	if low < 8*time.Second || low > 8100*time.Millisecond || high > 12*time.Second || high < 11900*time.Millisecond {
+		t.Errorf("a spread of 20%% around 10s reaches from %v to %v", low, high)
+	}
+}
+
+// Random graphs under random outcomes, with reports doubled and late: every run
+// ends, nothing is left between states, a run restored half-way goes on the
+// same, and the same inputs give the same bytes.
+func TestEveryRunEndsAndCanBeRepeated(t *testing.T) {
+	for seed := range uint64(300) {
+		random := rand.New(rand.NewPCG(seed, 0))
+		var graph []string
+		n := 1 + random.IntN(30)
+		for i := range n {
+			item := fmt.Sprintf("t%d?%d:", i, random.IntN(3))
+			for j := range i {
+				if random.IntN(4) == 0 {
+					item += fmt.Sprintf(" t%d", j)
+				}
+			}
+			graph = append(graph, item)
+		}
+		p := plan(t, strings.Join(graph, ";"))
+		first, firstSeen := play(t, p, seed, false)
+		second, secondSeen := play(t, p, seed, true)
+		if firstSeen != secondSeen {
+			t.Fatalf("seed %d: the same inputs gave\n%s\nand\n%s", seed, firstSeen, secondSeen)
+		}
+		if !first.State.Settled() || first.State != second.State {
+			t.Fatalf("seed %d: the run is %s and %s", seed, first.State, second.State)
+		}
+		for i, task := range first.Tasks {
+			if !task.State.Settled() || task.Stopping {
+				t.Fatalf("seed %d: task %s is left %s", seed, p.Name(i), task.State)
+			}
+		}
+	}
+}
+
+// play runs the plan to its end with whatever the seed says; with restored, the
+// run is taken apart and restored from its record before every step.
+func play(t *testing.T, p *Plan, seed uint64, restored bool) (*Run, string) {
+	random := rand.New(rand.NewPCG(seed, 1))
+	r := New(p, seed)
+	todo := []Input{Opened{noon}}
+	var seen strings.Builder
+	stopAt := random.IntN(200)
+	for count := 0; len(todo) > 0; count++ {
+		if count > 10_000 {
+			t.Fatalf("seed %d: the run does not end", seed)
+		}
+		i := random.IntN(len(todo))
+		in := todo[i]
+		if count == stopAt {
+			in = Stop{noon, AllTasks, "kari"}
+		} else if random.IntN(5) > 0 { // else it comes again
+			todo = append(todo[:i:i], todo[i+1:]...)
+		}
+		if restored {
+			text, err := json.Marshal(r)
+			if err != nil {
+				t.Fatal(err)
+			}
+			var recorded Run
+			if err := json.Unmarshal(text, &recorded); err != nil {
+				t.Fatal(err)
+			}
+			r = Restore(p, recorded)
+		}
+		changes, effects := p.Step(r, in)
+		fmt.Fprintln(&seen, changes, effects)
+		for _, effect := range effects {
+			switch e := effect.(type) {
+			case Dispatch:
+				outcome := []Outcome{AttemptSucceeded, AttemptSucceeded, AttemptSucceeded, AttemptFailed, AttemptLost}[random.IntN(5)]
+				todo = append(todo, Started{noon, e.Task, e.Attempt}, Ended{noon, e.Task, e.Attempt, outcome, "it broke"})
+			case Arm:
+				todo = append(todo, TimerDue{e.At, e.Task, e.Attempt})
+			}
+		}
+	}
+	return r, seen.String()
+}
+
+// One input costs the same in a run of 1,000 tasks and in one of 100,000.
+func BenchmarkStep(b *testing.B) {
+	for _, n := range []int{1_000, 100_000} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			w := &definition.Workflow{}
+			for i := range n {
+				task := definition.Task{Name: fmt.Sprint("t", i)}
+				if i >= 50 {
+					task.After = []string{fmt.Sprint("t", i-50)}
+				}
+				w.Tasks = append(w.Tasks, task)
+			}
+			p := NewPlan(w)
+			var r *Run
+			next := n
+			for b.Loop() {
+				if next == n {
+					b.StopTimer()
+					r, next = New(p, 1), 0
+					p.Step(r, Opened{noon})
+					b.StartTimer()
+				}
+				p.Step(r, Ended{noon, next, 1, AttemptSucceeded, ""})
+				next++
+			}
+		})
+	}
+}
