@@ -1,0 +1,90 @@
+// Package dispatch is the seam between the engine and the workers: work orders
+// go out, reports and logs come in.
+//
+// The messages are plain data that can cross a network; Exchange passes them in
+// memory. It may import service/store only for the shape of log lines. What it
+// keeps true: an order is given to one worker, however often it is sent; a
+// report is acknowledged only when it is recorded.
+package dispatch
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"wiselantern/service/store"
+)
+
+// AttemptID names one attempt; it is the id by which repeats of a message are known.
+type AttemptID struct {
+	Run     int64 `json:"run"`
+	Task    int   `json:"task"`
+	Attempt int   `json:"attempt"`
+}
+
+// String is the id in a form that fits into a file name.
+func (id AttemptID) String() string { return fmt.Sprintf("%d.%d.%d", id.Run, id.Task, id.Attempt) }
+
+// ParseAttemptID reads what String writes.
+func ParseAttemptID(text string) (id AttemptID, err error) {
+	var rest string
+	if n, _ := fmt.Sscanf(text, "%d.%d.%d%s", &id.Run, &id.Task, &id.Attempt, &rest); n != 3 || id.String() != text {
+		return AttemptID{}, fmt.Errorf("%q is not the id of an attempt", text)
+	}
+	return id, nil
+}
+
+// Order asks a worker to execute an attempt.
+type Order struct {
+	AttemptID
+	RunName  string            `json:"run_name"` // as in gauge-hourly:412
+	TaskName string            `json:"task_name"`
+	Kind     string            `json:"kind"`
+	Exec     []string          `json:"exec,omitempty"`
+	Shell    string            `json:"shell,omitempty"`
+	Env      map[string]string `json:"env,omitempty"` // the task's own
+	Params   map[string]string `json:"params,omitempty"`
+	Parcel   string            `json:"parcel,omitempty"` // the hash of the folder of code
+	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit
+	Start    time.Time         `json:"window_start,omitzero"`
+	End      time.Time         `json:"window_end,omitzero"`
+	Trace    string            `json:"traceparent"` // W3C Trace Context, section 3.2
+}
+
+// Started is a worker's word that it executes an attempt.
+type Started struct {
+	AttemptID
+	Worker string    `json:"worker"`
+	At     time.Time `json:"at"`
+}
+
+// Outcome is how an attempt ended, as the worker sees it.
+type Outcome string
+
+// The outcomes that a worker reports; the words are those of core/flow.
+const (
+	Succeeded Outcome = "succeeded"
+	Failed    Outcome = "failed"
+	Stopped   Outcome = "stopped"
+	Lost      Outcome = "lost"
+)
+
+// Ended is a worker's report of an attempt.
+type Ended struct {
+	AttemptID
+	Worker   string          `json:"worker"`
+	Started  time.Time       `json:"started,omitzero"`
+	At       time.Time       `json:"at"`
+	Outcome  Outcome         `json:"outcome"`
+	ExitCode *int            `json:"exit_code,omitempty"` // nil if it did not end by itself
+	Error    string          `json:"error,omitempty"`
+	Result   json.RawMessage `json:"result,omitempty"`
+}
+
+// Log is some lines that an attempt printed; the first has the number First,
+// counted from 0.
+type Log struct {
+	AttemptID
+	First int          `json:"first"`
+	Lines []store.Line `json:"lines"`
+}

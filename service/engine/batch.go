@@ -1,0 +1,137 @@
+package engine
+
+import (
+	"database/sql"
+	"time"
+
+	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// batch is what one transaction records, and what is released after it.
+type batch struct {
+	*store.Writer
+	engine  *Engine
+	at      time.Time
+	dirty   []*live
+	effects []func()
+	told    bool
+}
+
+// live is a run that has not ended.
+type live struct {
+	row      store.Run
+	workflow *workflow
+	version  *version
+	run      *flow.Run
+	tasks    []store.Task
+	params   map[string]string // as tasks see them
+
+	runDirty   bool
+	dirtyTasks []int
+}
+
+// step gives an input to a run and writes down what comes of it.
+func (b *batch) step(l *live, in flow.Input, person string) {
+	before := l.run.State
+	changes, effects := l.version.plan.Step(l.run, in)
+	for _, c := range changes {
+		b.changed(l, c, person)
+	}
+	for _, effect := range effects {
+		switch e := effect.(type) {
+		case flow.Dispatch:
+			b.AddAttempt(l.row.ID, e.Task, e.Attempt, store.At(b.at))
+			order := l.order(e.Task, e.Attempt)
+			b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
+		case flow.Cancel:
+			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
+			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
+		case flow.Arm:
+			l.tasks[e.Task].Wake = store.At(e.At)
+			b.engine.timers.add(timer{at: e.At, run: l.row.ID, task: e.Task, attempt: e.Attempt})
+		case flow.Finish:
+			l.row.Ended = store.At(b.at)
+		}
+	}
+	if l.run.State != before {
+		if before == flow.RunQueued && l.run.State == flow.RunRunning {
+			l.row.Started = store.At(b.at)
+		}
+		b.touch(l)
+		b.AddTransition(store.Transition{Run: l.row.ID, At: store.At(b.at), Before: string(before), After: string(l.run.State), Person: person})
+		b.told = true
+		if l.run.State.Settled() {
+			b.ended(l)
+		}
+	}
+	if l.row.Stopping != l.run.Stopping {
+		b.touch(l)
+	}
+}
+
+// touch has the row of a run written at the end of the batch.
+func (b *batch) touch(l *live) {
+	if !l.runDirty && len(l.dirtyTasks) == 0 {
+		b.dirty = append(b.dirty, l)
+	}
+	l.runDirty = true
+}
+
+// changed writes down a change of a task's state. When the task started is
+// known from the worker, and set by then.
+func (b *batch) changed(l *live, c flow.Change, person string) {
+	row := &l.tasks[c.Task]
+	at := store.At(b.at)
+	if c.From == flow.Cooling {
+		row.Wake = store.Moment{}
+	}
+	if c.To.Settled() {
+		row.Ended = at
+	}
+	if c.From == flow.Ready && c.To == flow.Stopped {
+		b.EndAttempt(store.Attempt{Run: l.row.ID, Task: c.Task, Number: l.run.Tasks[c.Task].Attempts, State: string(flow.AttemptStopped), Ended: at, Error: c.Reason})
+	}
+	if !l.runDirty && len(l.dirtyTasks) == 0 {
+		b.dirty = append(b.dirty, l)
+	}
+	l.dirtyTasks = append(l.dirtyTasks, c.Task)
+	b.AddTransition(store.Transition{Run: l.row.ID, Task: sql.NullInt64{Int64: int64(c.Task), Valid: true}, At: at,
+		Before: c.From.String(), After: c.To.String(), Reason: c.Reason, Person: person})
+	b.told = true
+}
+
+// flush writes each touched run and task once, however often it changed.
+func (b *batch) flush() {
+	for _, l := range b.dirty {
+		for _, i := range l.dirtyTasks {
+			row, task := &l.tasks[i], &l.run.Tasks[i]
+			if row.State == task.State.String() && row.Attempts == task.Attempts && row.Stopping == task.Stopping && row.Reason == task.Reason {
+				continue // written already
+			}
+			row.State, row.Attempts, row.Lost = task.State.String(), task.Attempts, task.Lost
+			row.Stopping, row.Reason = task.Stopping, task.Reason
+			b.SetTask(*row)
+		}
+		l.row.State, l.row.Stopping = string(l.run.State), l.run.Stopping
+		if l.runDirty {
+			l.row.Attention = l.run.Attention()
+			b.SetRun(l.row)
+		}
+		l.runDirty, l.dirtyTasks = false, l.dirtyTasks[:0]
+	}
+	b.dirty = nil
+}
+
+func (b *batch) timerDue(t timer) {
+	if t.run == 0 {
+		if w := b.engine.byID[t.workflow]; w != nil {
+			b.comeDue(w)
+		}
+		return
+	}
+	if l := b.engine.runs[t.run]; l != nil {
+		b.step(l, flow.TimerDue{At: b.at, Task: t.task, Attempt: t.attempt}, "")
+	}
+}

@@ -1,0 +1,260 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"wiselantern/core/calendar"
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/store"
+)
+
+// UnknownError says that there is nothing of that name, with the nearest ones
+// that there are.
+type UnknownError struct {
+	What, Name string // What is "workflow", "run" or "task"
+	Nearest    string
+	Known      []string // a few of them, when nothing is near
+}
+
+func (e *UnknownError) Error() string {
+	text := fmt.Sprintf("there is no %s %q", e.What, e.Name)
+	switch {
+	case e.Nearest != "":
+		return text + fmt.Sprintf("; did you mean %q?", e.Nearest)
+	case len(e.Known) > 0:
+		return text + "; there are " + joined(e.Known)
+	}
+	return text + "; there is none at all yet"
+}
+
+func joined(names []string) string {
+	const most = 8
+	text := ""
+	for i, name := range names[:min(len(names), most)] {
+		if i > 0 {
+			text += ", "
+		}
+		text += name
+	}
+	if len(names) > most {
+		text += fmt.Sprintf(" and %d more", len(names)-most)
+	}
+	return text
+}
+
+// Unknown makes the error for a name that is not among the known ones.
+func Unknown(what, name string, known []string) error {
+	return &UnknownError{What: what, Name: name, Nearest: definition.Nearest(name, known), Known: known}
+}
+
+// RefusedError says why something cannot be done as things stand.
+type RefusedError struct{ Reason string }
+
+func (e *RefusedError) Error() string { return e.Reason }
+
+func (e *Engine) find(name string) (*workflow, error) {
+	if w := e.workflows[name]; w != nil {
+		return w, nil
+	}
+	return nil, Unknown("workflow", name, slices.Sorted(maps.Keys(e.workflows)))
+}
+
+// Applied tells what applying did, or would do, to one workflow.
+type Applied struct {
+	Workflow string
+	Change   string // "new", "changed" or "same"
+	Version  int
+}
+
+// Apply makes the workflows those of the project, each with a new version if
+// anything of it, or the parcel, has changed. With dry it only tells.
+func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel, by string, dry bool) ([]Applied, error) {
+	var applied []Applied
+	err := e.submit(ctx, func(b *batch) error {
+		for _, w := range project.Workflows {
+			for _, p := range w.Params {
+				if p.Required && len(w.Starts) > 0 {
+					return &RefusedError{fmt.Sprintf("workflow %s has a time rule, and nothing would give it the required param %q; give the param a default", w.Name, p.Name)}
+				}
+			}
+		}
+		for _, w := range project.Workflows {
+			one, err := b.apply(w, project, parcel, by, dry)
+			if err != nil {
+				return err
+			}
+			applied = append(applied, one)
+		}
+		return nil
+	})
+	return applied, err
+}
+
+func (b *batch) apply(d *definition.Workflow, project *definition.Project, parcel, by string, dry bool) (Applied, error) {
+	e := b.engine
+	w := e.workflows[d.Name]
+	row := store.Version{Number: 1, Hash: d.Hash(), Parcel: parcel, Project: project.Name, File: project.Files[d.Name], Applied: store.At(b.at), AppliedBy: by}
+	one := Applied{Workflow: d.Name, Change: "new", Version: 1}
+	if w != nil {
+		if w.current.row.Hash == row.Hash && w.current.row.Parcel == parcel {
+			return Applied{Workflow: d.Name, Change: "same", Version: w.row.Version}, nil
+		}
+		row.Number = w.row.Version + 1
+		one.Change, one.Version = "changed", row.Number
+	}
+	if dry {
+		return one, nil
+	}
+	text, err := json.Marshal(d)
+	if err != nil {
+		return one, err
+	}
+	row.Definition = string(text)
+	v, err := newVersion(row)
+	if err != nil {
+		return one, err
+	}
+	if w == nil {
+		w = &workflow{row: store.Workflow{Name: d.Name, DecidedUntil: store.At(b.at)}}
+		w.row.ID = b.AddWorkflow(w.row)
+		e.workflows[d.Name], e.byID[w.row.ID] = w, w
+	} else if len(w.rules) == 0 {
+		w.row.DecidedUntil = store.At(b.at) // nothing was due while it had no rule
+	}
+	v.row.Workflow = w.row.ID
+	w.row.Version = row.Number
+	if err := w.take(v); err != nil {
+		return one, err
+	}
+	b.AddVersion(v.row)
+	b.SetWorkflow(w.row)
+	b.told = true
+	e.arm(w)
+	return one, nil
+}
+
+// AddParcel records that a parcel is in the data folder.
+func (e *Engine) AddParcel(ctx context.Context, hash string, bytes int64, files int) error {
+	return e.submit(ctx, func(b *batch) error {
+		b.AddParcel(hash, bytes, files, store.At(b.at))
+		return nil
+	})
+}
+
+// Start makes a run that a person asked for. The window may be zero.
+func (e *Engine) Start(ctx context.Context, name string, given definition.Values, window calendar.Window, by string) (run store.Run, err error) {
+	err = e.submit(ctx, func(b *batch) error {
+		w, err := e.find(name)
+		if err != nil {
+			return err
+		}
+		params, err := definition.Fill(w.current.definition.Params, given)
+		if err != nil {
+			return &RefusedError{err.Error()}
+		}
+		l := b.openRun(w, newRun{cause: "person", by: by, params: params, window: window})
+		b.beginQueued(w)
+		run = l.row
+		run.State = string(l.run.State)
+		return nil
+	})
+	return run, err
+}
+
+// Stop ends a run, or one task of it.
+func (e *Engine) Stop(ctx context.Context, run store.Run, task string, by string) error {
+	return e.submit(ctx, func(b *batch) error {
+		name := RunName(run.Name, run.Number)
+		l := e.runs[run.ID]
+		if l == nil {
+			return &RefusedError{fmt.Sprintf("run %s has ended already", name)}
+		}
+		place := flow.AllTasks
+		if task != "" {
+			var ok bool
+			if place, ok = l.version.plan.Index(task); !ok {
+				return Unknown("task", task, taskNames(l.version.definition))
+			}
+			if state := l.run.Tasks[place].State; state.Settled() {
+				return &RefusedError{fmt.Sprintf("task %s of run %s has ended already: it %s", task, name, past(state))}
+			}
+		}
+		b.step(l, flow.Stop{At: b.at, Task: place, By: by}, by)
+		return nil
+	})
+}
+
+func past(s flow.State) string {
+	switch s {
+	case flow.Succeeded, flow.Failed:
+		return s.String()
+	case flow.Unreached:
+		return "was not reached"
+	}
+	return "was " + s.String()
+}
+
+func taskNames(d *definition.Workflow) []string {
+	names := make([]string, len(d.Tasks))
+	for i, t := range d.Tasks {
+		names[i] = t.Name
+	}
+	return names
+}
+
+// Pause keeps a workflow from beginning runs by itself. What comes due is
+// remembered. Pausing twice changes nothing.
+func (e *Engine) Pause(ctx context.Context, name, by string) error {
+	return e.submit(ctx, func(b *batch) error {
+		w, err := e.find(name)
+		if err != nil || w.row.PausedAt.Valid {
+			return err
+		}
+		w.row.PausedAt, w.row.PausedBy = store.At(b.at), by
+		b.SetWorkflow(w.row)
+		b.told = true
+		return nil
+	})
+}
+
+// Resume lets a workflow go on, and makes a run for each window that came due
+// while it was paused. It tells how many due moments those are, counted up to a
+// thousand.
+func (e *Engine) Resume(ctx context.Context, name string) (missed int, err error) {
+	err = e.submit(ctx, func(b *batch) error {
+		w, err := e.find(name)
+		if err != nil || !w.row.PausedAt.Valid {
+			return err
+		}
+		w.row.PausedAt, w.row.PausedBy = store.Moment{}, ""
+		b.SetWorkflow(w.row)
+		until := w.row.DecidedUntil.Time()
+		for missed = range 1000 {
+			due, ok := w.nextDue(until)
+			if !ok || due.After(b.at) {
+				break
+			}
+			until = due
+		}
+		e.arm(w)
+		b.beginQueued(w)
+		b.told = true
+		return nil
+	})
+	return missed, err
+}
+
+// Due lists the next due moments of a definition after t, for a preview.
+func Due(d *definition.Workflow, t time.Time) (time.Time, bool) {
+	w := workflow{}
+	if err := w.take(&version{definition: d}); err != nil {
+		return time.Time{}, false
+	}
+	return w.nextDue(t)
+}

@@ -1,0 +1,227 @@
+// Package engine is the one writer. It drains its inbox, steps every touched
+// run in memory, records all of it in one transaction, and only then releases
+// the effects and answers.
+//
+// It may import core, service/store and service/dispatch. What it keeps true:
+// nothing outside sees or acts on a change that is not on disk. When a commit
+// fails, its memory is thrown away and read again from the records, and those
+// who asked are told.
+package engine
+
+import (
+	"context"
+	"errors"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// Sender takes the work orders that the engine releases.
+type Sender interface {
+	Send(dispatch.Order)
+	Cancel(dispatch.AttemptID)
+	Knows(dispatch.AttemptID) bool
+}
+
+// Engine runs workflows. Its methods may be called from any goroutine.
+type Engine struct {
+	Hub *Hub
+
+	store  *store.Store
+	sender Sender
+	now    func() time.Time
+	log    *slog.Logger
+	inbox  chan command
+	done   chan struct{}
+	fault  atomic.Pointer[Fault]
+
+	// The rest belongs to the loop.
+	memory
+}
+
+// memory is everything that can be read again from the records.
+type memory struct {
+	workflows map[string]*workflow
+	byID      map[int64]*workflow
+	runs      map[int64]*live // those that have not ended
+	timers    timers
+}
+
+// Fault tells that records cannot be written, since when and why.
+type Fault struct {
+	Since time.Time
+	Error string
+}
+
+// ErrStopped says that the engine has ended.
+var ErrStopped = errors.New("the service is stopping")
+
+// command is one item of the inbox. do checks first and then writes: if it
+// returns an error it has changed nothing.
+type command struct {
+	do    func(*batch) error
+	reply chan error
+}
+
+// mostInBatch bounds how many commands share a commit.
+const mostInBatch = 512
+
+// New reads the records and makes an engine that is not yet running. The sender
+// may be set until Run is called.
+func New(ctx context.Context, s *store.Store, now func() time.Time, log *slog.Logger) (*Engine, error) {
+	e := &Engine{Hub: newHub(), store: s, now: now, log: log, inbox: make(chan command, mostInBatch), done: make(chan struct{})}
+	return e, e.load(ctx)
+}
+
+// SetSender says where work orders go.
+func (e *Engine) SetSender(s Sender) { e.sender = s }
+
+// Fault is what keeps the engine from recording, nil if nothing does.
+func (e *Engine) Fault() *Fault { return e.fault.Load() }
+
+// Run is the engine's loop; it returns when ctx is done and what had come in
+// until then is recorded.
+func (e *Engine) Run(ctx context.Context) {
+	defer close(e.done)
+	alarm := time.NewTimer(0)
+	defer alarm.Stop()
+	for {
+		var commands []command
+		select {
+		case c := <-e.inbox:
+			commands = append(commands, c)
+		case <-alarm.C:
+		case <-ctx.Done():
+			for c, ok := e.next(); ok; c, ok = e.next() {
+				commands = append(commands, c)
+			}
+			e.process(commands)
+			return
+		}
+		for len(commands) < mostInBatch {
+			c, ok := e.next()
+			if !ok {
+				break
+			}
+			commands = append(commands, c)
+		}
+		e.process(commands)
+		alarm.Reset(e.untilNextTimer())
+	}
+}
+
+func (e *Engine) next() (command, bool) {
+	select {
+	case c := <-e.inbox:
+		return c, true
+	default:
+		return command{}, false
+	}
+}
+
+// longestSleep bounds how late a change of the machine's clock is noticed.
+const longestSleep = 20 * time.Second
+
+func (e *Engine) untilNextTimer() time.Duration {
+	if e.fault.Load() != nil {
+		return time.Second
+	}
+	at, ok := e.timers.next()
+	if !ok {
+		return longestSleep
+	}
+	return min(max(0, at.Sub(e.now())), longestSleep)
+}
+
+// process records the commands and the timers that are due in one transaction.
+func (e *Engine) process(commands []command) {
+	answers := make([]error, len(commands))
+	err := e.commit(commands, answers)
+	if err != nil {
+		e.failed(err)
+	}
+	for i, c := range commands {
+		if err != nil {
+			answers[i] = err
+		}
+		c.reply <- answers[i]
+	}
+}
+
+func (e *Engine) commit(commands []command, answers []error) error {
+	if e.fault.Load() != nil { // memory may be behind the records, or not there
+		if err := e.load(context.Background()); err != nil {
+			return err
+		}
+	}
+	b := &batch{engine: e, Writer: e.store.Writer, at: e.now()}
+	due := e.timers.due(b.at)
+	if len(commands) == 0 && len(due) == 0 && e.fault.Load() == nil {
+		return nil
+	}
+	b.Begin()
+	if e.fault.Load() != nil {
+		b.Probe()
+	}
+	for i, c := range commands {
+		answers[i] = c.do(b)
+	}
+	for _, t := range due {
+		b.timerDue(t)
+	}
+	b.flush()
+	if err := b.Commit(); err != nil {
+		return err
+	}
+	if was := e.fault.Swap(nil); was != nil {
+		e.log.Info("records can be written again", "since", was.Since)
+	}
+	for _, release := range b.effects {
+		release()
+	}
+	if b.told {
+		e.Hub.tell()
+	}
+	return nil
+}
+
+func (e *Engine) failed(err error) {
+	if e.fault.Load() == nil {
+		e.log.Error("records cannot be written; free space in the data folder or make it writable. Trying again every second", "error", err)
+		e.fault.Store(&Fault{Since: e.now(), Error: err.Error()})
+	}
+}
+
+// submit has a command done and waits until it is recorded.
+func (e *Engine) submit(ctx context.Context, do func(*batch) error) error {
+	c := command{do: do, reply: make(chan error, 1)}
+	select {
+	case e.inbox <- c:
+	case <-e.done:
+		return ErrStopped
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+	select {
+	case err := <-c.reply:
+		return err
+	case <-e.done:
+		select {
+		case err := <-c.reply:
+			return err
+		default:
+			return ErrStopped
+		}
+	}
+}
+
+// Record has something else written by the one writer, within its next commit.
+func (e *Engine) Record(ctx context.Context, write func(*store.Writer)) error {
+	return e.submit(ctx, func(b *batch) error {
+		write(b.Writer)
+		return nil
+	})
+}

@@ -1,0 +1,145 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// load reads the memory from the records.
+func (e *Engine) load(ctx context.Context) error {
+	m := memory{workflows: map[string]*workflow{}, byID: map[int64]*workflow{}, runs: map[int64]*live{}}
+	rows, err := e.store.Workflows(ctx)
+	if err != nil {
+		return fmt.Errorf("read the workflows: %w", err)
+	}
+	current, err := e.store.CurrentVersions(ctx)
+	if err != nil {
+		return fmt.Errorf("read the workflows: %w", err)
+	}
+	for _, row := range rows {
+		w := &workflow{row: row}
+		m.workflows[row.Name], m.byID[row.ID] = w, w
+	}
+	versions := map[[2]int64]*version{}
+	for _, row := range current {
+		v, err := newVersion(row)
+		if err != nil {
+			return err
+		}
+		if err := m.byID[row.Workflow].take(v); err != nil {
+			return err
+		}
+		versions[[2]int64{row.Workflow, int64(row.Number)}] = v
+	}
+	open, err := e.store.OpenRuns(ctx)
+	if err != nil {
+		return fmt.Errorf("read the runs: %w", err)
+	}
+	for _, row := range open {
+		key := [2]int64{row.Workflow, int64(row.Version)}
+		if versions[key] == nil {
+			versionRow, err := e.store.Version(ctx, row.Workflow, row.Version)
+			if err != nil {
+				return fmt.Errorf("read version %d of %s: %w", row.Version, row.Name, err)
+			}
+			if versions[key], err = newVersion(versionRow); err != nil {
+				return err
+			}
+		}
+		l, err := e.restore(ctx, row, versions[key])
+		if err != nil {
+			return fmt.Errorf("read run %s: %w", RunName(row.Name, row.Number), err)
+		}
+		l.workflow = m.byID[row.Workflow]
+		l.workflow.open = append(l.workflow.open, l)
+		m.runs[row.ID] = l
+		for i, t := range l.tasks {
+			if t.Wake.Valid {
+				m.timers.add(timer{at: t.Wake.Time(), run: row.ID, task: i, attempt: t.Attempts})
+			}
+		}
+	}
+	e.memory = m
+	for _, w := range m.workflows {
+		e.arm(w)
+	}
+	return nil
+}
+
+func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live, error) {
+	tasks, err := e.store.Tasks(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	recorded := flow.Run{State: flow.RunState(row.State), Stopping: row.Stopping, Seed: uint64(row.ID), Tasks: make([]flow.Task, len(tasks))}
+	for i, t := range tasks {
+		state, err := flow.ParseState(t.State)
+		if err != nil {
+			return nil, err
+		}
+		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping}
+	}
+	var params definition.Values
+	if err := json.Unmarshal([]byte(row.Params), &params); err != nil {
+		return nil, err
+	}
+	return &live{row: row, version: v, run: flow.Restore(v.plan, recorded), tasks: tasks, params: paramTexts(params)}, nil
+}
+
+// GoOn takes up the attempts that were open when the records were last written:
+// orders that no worker has are sent again, attempts whose worker is gone are
+// recorded as lost. It is called once, when the workers have said what they
+// know of the time before.
+func (e *Engine) GoOn(ctx context.Context) error {
+	open, err := e.store.OpenAttempts(ctx)
+	if err != nil {
+		return fmt.Errorf("read the open attempts: %w", err)
+	}
+	for _, a := range open {
+		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
+		if e.sender.Knows(id) {
+			continue
+		}
+		if a.State == store.AttemptRunning {
+			err = e.Ended(ctx, dispatch.Ended{AttemptID: id, Worker: a.Worker, At: e.now(), Outcome: dispatch.Lost, Error: "the worker that ran it is gone"})
+		} else {
+			err = e.submit(ctx, func(b *batch) error {
+				if l := e.runs[a.Run]; l != nil {
+					order := l.order(a.Task, a.Number)
+					b.effects = append(b.effects, func() { e.sender.Send(order) })
+				}
+				return nil
+			})
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return e.submit(ctx, func(b *batch) error {
+		for _, w := range e.workflows {
+			b.beginQueued(w)
+		}
+		return nil
+	})
+}
+
+// Next tells the next due moment of each workflow that has one and is not paused.
+func (e *Engine) Next(ctx context.Context) (map[string]time.Time, error) {
+	next := map[string]time.Time{}
+	err := e.submit(ctx, func(*batch) error {
+		for name, w := range e.workflows {
+			if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !w.row.PausedAt.Valid {
+				next[name] = due
+			}
+		}
+		return nil
+	})
+	return next, err
+}

@@ -1,0 +1,42 @@
+package engine
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"strconv"
+
+	"wiselantern/service/dispatch"
+)
+
+// RunName is the name of a run, as in gauge-hourly:412.
+func RunName(workflow string, number int) string { return workflow + ":" + strconv.Itoa(number) }
+
+// order is the work order for an attempt.
+func (l *live) order(task, attempt int) dispatch.Order {
+	t := &l.version.definition.Tasks[task]
+	return dispatch.Order{
+		AttemptID: dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt},
+		RunName:   RunName(l.row.Name, l.row.Number),
+		TaskName:  t.Name,
+		Kind:      t.Kind,
+		Exec:      t.Exec,
+		Shell:     t.Shell,
+		Env:       t.Env,
+		Params:    l.params,
+		Parcel:    l.version.row.Parcel,
+		Timeout:   t.Timeout.Duration(),
+		Start:     l.row.WindowStart.Time(),
+		End:       l.row.WindowEnd.Time(),
+		Trace:     l.trace(task, attempt),
+	}
+}
+
+// trace is the W3C trace context of an attempt: a run is a trace, an attempt a
+// span of it. The ids are drawn from the run's id and the moment it was made,
+// so that they are the same when the order is sent again.
+func (l *live) trace(task, attempt int) string {
+	run := sha256.Sum256(fmt.Appendf(nil, "%d %d", l.row.ID, l.row.Created.Int64))
+	span := sha256.Sum256(fmt.Appendf(run[:], "%d %d", task, attempt))
+	return "00-" + hex.EncodeToString(run[:16]) + "-" + hex.EncodeToString(span[:8]) + "-01"
+}

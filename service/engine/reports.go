@@ -1,0 +1,74 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// Started records a worker's word that it has begun an attempt.
+func (e *Engine) Started(ctx context.Context, m dispatch.Started) error {
+	return e.submit(ctx, func(b *batch) error {
+		l, ok := e.fits(m.AttemptID)
+		if !ok {
+			return nil
+		}
+		l.startedAt(m.Task, m.At)
+		b.StartAttempt(m.Run, m.Task, m.Attempt, m.Worker, store.At(m.At))
+		b.step(l, flow.Started{At: b.at, Task: m.Task, Attempt: m.Attempt}, "")
+		return nil
+	})
+}
+
+// MaxResult is the most that a result may have, in bytes of JSON.
+const MaxResult = 256 << 10
+
+// Ended records a worker's report. One that comes again is recorded once.
+func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
+	return e.submit(ctx, func(b *batch) error {
+		row := store.Attempt{Run: m.Run, Task: m.Task, Number: m.Attempt, State: string(m.Outcome), Worker: m.Worker,
+			Started: store.At(m.Started), Ended: store.At(m.At), Error: m.Error}
+		if m.ExitCode != nil {
+			row.ExitCode = sql.NullInt64{Int64: int64(*m.ExitCode), Valid: true}
+		}
+		if len(m.Result) > MaxResult || len(m.Result) > 0 && !json.Valid(m.Result) {
+			m.Outcome, row.State = dispatch.Failed, string(dispatch.Failed)
+			m.Error = fmt.Sprintf("its result is not JSON of at most %d bytes", MaxResult)
+			row.Error, m.Result = m.Error, nil
+		}
+		if len(m.Result) > 0 {
+			row.Result = sql.NullString{String: string(m.Result), Valid: true}
+		}
+		b.EndAttempt(row)
+		if l, ok := e.fits(m.AttemptID); ok {
+			l.startedAt(m.Task, m.Started)
+			b.step(l, flow.Ended{At: b.at, Task: m.Task, Attempt: m.Attempt, Outcome: flow.Outcome(m.Outcome), Error: m.Error}, "")
+		}
+		return nil
+	})
+}
+
+// startedAt notes when the first attempt of a task began, unless the report is
+// late: then the task has ended, and its row stays as it is.
+func (l *live) startedAt(task int, at time.Time) {
+	if row := &l.tasks[task]; !row.Started.Valid && !l.run.Tasks[task].State.Settled() {
+		row.Started = store.At(at)
+	}
+}
+
+// fits finds the open run that a report is about.
+func (e *Engine) fits(id dispatch.AttemptID) (*live, bool) {
+	l := e.runs[id.Run]
+	return l, l != nil && id.Task >= 0 && id.Task < len(l.tasks)
+}
+
+// Log keeps what an attempt printed.
+func (e *Engine) Log(ctx context.Context, m dispatch.Log) error {
+	return e.store.Logs.Append(ctx, store.Chunk{Of: store.LogOf{Run: m.Run, Task: m.Task, Attempt: m.Attempt}, First: m.First, Lines: m.Lines})
+}

@@ -1,0 +1,105 @@
+-- +goose Up
+-- Moments are microseconds since 1970-01-01T00:00Z; a moment that has not come is NULL.
+
+CREATE TABLE parcels (
+    hash  TEXT PRIMARY KEY,         -- SHA-256 of the archive, hexadecimal
+    bytes INTEGER NOT NULL,
+    files INTEGER NOT NULL,
+    added INTEGER NOT NULL
+) WITHOUT ROWID;
+
+CREATE TABLE workflows (
+    id            INTEGER PRIMARY KEY,
+    name          TEXT    NOT NULL UNIQUE,
+    version       INTEGER NOT NULL, -- the one that new runs take
+    last_run      INTEGER NOT NULL DEFAULT 0,
+    paused_at     INTEGER,
+    paused_by     TEXT    NOT NULL DEFAULT '',
+    decided_until INTEGER NOT NULL  -- each due moment up to this one has become a run
+);
+
+CREATE TABLE versions (
+    workflow   INTEGER NOT NULL REFERENCES workflows (id),
+    number     INTEGER NOT NULL,
+    definition TEXT    NOT NULL,    -- JSON
+    hash       TEXT    NOT NULL,
+    parcel     TEXT    NOT NULL,    -- '' if the workflow came without a folder of code
+    project    TEXT    NOT NULL,
+    file       TEXT    NOT NULL,
+    applied    INTEGER NOT NULL,
+    applied_by TEXT    NOT NULL,
+    PRIMARY KEY (workflow, number)
+) WITHOUT ROWID;
+
+CREATE TABLE runs (
+    id           INTEGER PRIMARY KEY,
+    workflow     INTEGER NOT NULL REFERENCES workflows (id),
+    number       INTEGER NOT NULL,
+    version      INTEGER NOT NULL,
+    state        TEXT    NOT NULL,
+    stopping     INTEGER NOT NULL DEFAULT 0,
+    attention    INTEGER NOT NULL DEFAULT 0,
+    cause        TEXT    NOT NULL,
+    caused_by    TEXT    NOT NULL,  -- the person or the rule
+    window_start INTEGER,
+    window_end   INTEGER,
+    due          INTEGER,
+    params       TEXT    NOT NULL,  -- JSON
+    created      INTEGER NOT NULL,
+    started      INTEGER,
+    ended        INTEGER,
+    UNIQUE (workflow, number)
+);
+CREATE INDEX runs_open ON runs (id) WHERE state IN ('queued', 'running');
+CREATE INDEX runs_by_state ON runs (state, id);
+
+CREATE TABLE tasks (
+    run      INTEGER NOT NULL REFERENCES runs (id),
+    task     INTEGER NOT NULL,      -- its place in the definition, from 0
+    state    TEXT    NOT NULL,
+    attempts INTEGER NOT NULL DEFAULT 0,
+    lost     INTEGER NOT NULL DEFAULT 0,
+    stopping INTEGER NOT NULL DEFAULT 0,
+    reason   TEXT    NOT NULL DEFAULT '',
+    wake     INTEGER,               -- when its pause ends, while it is cooling
+    started  INTEGER,
+    ended    INTEGER,
+    PRIMARY KEY (run, task)
+) WITHOUT ROWID;
+
+-- An attempt that is `sent` is the work order in the outbox: it is sent again
+-- after a restart until a worker says that it has started it.
+CREATE TABLE attempts (
+    run       INTEGER NOT NULL REFERENCES runs (id),
+    task      INTEGER NOT NULL,
+    number    INTEGER NOT NULL,     -- from 1
+    state     TEXT    NOT NULL,     -- sent, running, succeeded, failed, stopped, lost
+    worker    TEXT    NOT NULL DEFAULT '',
+    sent      INTEGER NOT NULL,
+    started   INTEGER,
+    ended     INTEGER,
+    exit_code INTEGER,
+    error     TEXT    NOT NULL DEFAULT '',
+    result    TEXT,                 -- JSON
+    PRIMARY KEY (run, task, number)
+) WITHOUT ROWID;
+CREATE INDEX attempts_open ON attempts (run, task, number) WHERE state IN ('sent', 'running');
+
+CREATE TABLE transitions (
+    id     INTEGER PRIMARY KEY AUTOINCREMENT,
+    run    INTEGER NOT NULL,
+    task   INTEGER,                 -- NULL: the run itself
+    at     INTEGER NOT NULL,
+    before TEXT    NOT NULL,
+    after  TEXT    NOT NULL,
+    reason TEXT    NOT NULL DEFAULT '',
+    person TEXT    NOT NULL DEFAULT ''
+);
+CREATE INDEX transitions_by_run ON transitions (run, id);
+
+CREATE TABLE sessions (
+    hash    TEXT PRIMARY KEY,       -- SHA-256 of the cookie's secret
+    person  TEXT    NOT NULL,
+    created INTEGER NOT NULL,
+    expires INTEGER NOT NULL
+) WITHOUT ROWID;

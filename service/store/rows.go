@@ -1,0 +1,105 @@
+package store
+
+import "database/sql"
+
+// The rows of lantern.db; what each column means stands in migrations/.
+
+// Workflow is a row of workflows.
+type Workflow struct {
+	ID           int64  `db:"id"`
+	Name         string `db:"name"`
+	Version      int    `db:"version"`
+	LastRun      int    `db:"last_run"`
+	PausedAt     Moment `db:"paused_at"`
+	PausedBy     string `db:"paused_by"`
+	DecidedUntil Moment `db:"decided_until"`
+}
+
+// Version is a row of versions.
+type Version struct {
+	Workflow   int64  `db:"workflow"`
+	Number     int    `db:"number"`
+	Definition string `db:"definition"`
+	Hash       string `db:"hash"`
+	Parcel     string `db:"parcel"`
+	Project    string `db:"project"`
+	File       string `db:"file"`
+	Applied    Moment `db:"applied"`
+	AppliedBy  string `db:"applied_by"`
+}
+
+// Run is a row of runs, with the name of its workflow where it was read.
+type Run struct {
+	ID          int64  `db:"id"`
+	Workflow    int64  `db:"workflow"`
+	Name        string `db:"name"`
+	Number      int    `db:"number"`
+	Version     int    `db:"version"`
+	State       string `db:"state"`
+	Stopping    bool   `db:"stopping"`
+	Attention   bool   `db:"attention"`
+	Cause       string `db:"cause"`
+	CausedBy    string `db:"caused_by"`
+	WindowStart Moment `db:"window_start"`
+	WindowEnd   Moment `db:"window_end"`
+	Due         Moment `db:"due"`
+	Params      string `db:"params"`
+	Created     Moment `db:"created"`
+	Started     Moment `db:"started"`
+	Ended       Moment `db:"ended"`
+}
+
+// Task is a row of tasks.
+type Task struct {
+	Run      int64  `db:"run"`
+	Task     int    `db:"task"`
+	State    string `db:"state"`
+	Attempts int    `db:"attempts"`
+	Lost     int    `db:"lost"`
+	Stopping bool   `db:"stopping"`
+	Reason   string `db:"reason"`
+	Wake     Moment `db:"wake"`
+	Started  Moment `db:"started"`
+	Ended    Moment `db:"ended"`
+}
+
+// Attempt is a row of attempts.
+type Attempt struct {
+	Run      int64          `db:"run"`
+	Task     int            `db:"task"`
+	Number   int            `db:"number"`
+	State    string         `db:"state"`
+	Worker   string         `db:"worker"`
+	Sent     Moment         `db:"sent"`
+	Started  Moment         `db:"started"`
+	Ended    Moment         `db:"ended"`
+	ExitCode sql.NullInt64  `db:"exit_code"`
+	Error    string         `db:"error"`
+	Result   sql.NullString `db:"result"`
+}
+
+// The states of an attempt that is open.
+const (
+	AttemptSent    = "sent"
+	AttemptRunning = "running"
+)
+
+// Transition is a row of transitions.
+type Transition struct {
+	ID     int64         `db:"id"`
+	Run    int64         `db:"run"`
+	Task   sql.NullInt64 `db:"task"`
+	At     Moment        `db:"at"`
+	Before string        `db:"before"`
+	After  string        `db:"after"`
+	Reason string        `db:"reason"`
+	Person string        `db:"person"`
+}
+
+// Session is a row of sessions.
+type Session struct {
+	Hash    string `db:"hash"`
+	Person  string `db:"person"`
+	Created Moment `db:"created"`
+	Expires Moment `db:"expires"`
+}

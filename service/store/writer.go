@@ -1,0 +1,171 @@
+package store
+
+import (
+	"context"
+	"fmt"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Writer is the one connection that writes lantern.db. It is not safe for
+// concurrent use: the engine's loop owns it.
+//
+// Between Begin and Commit its first error is kept: later writes do nothing, and
+// Commit rolls back and returns it. So a caller writes without looking and looks
+// once.
+type Writer struct {
+	db         *sqlx.DB
+	conn       *sqlx.Conn
+	statements map[string]*sqlx.Stmt
+	err        error
+}
+
+func newWriter(ctx context.Context, db *sqlx.DB) (*Writer, error) {
+	conn, err := db.Connx(ctx)
+	if err != nil {
+		db.Close()
+		return nil, err
+	}
+	return &Writer{db: db, conn: conn, statements: map[string]*sqlx.Stmt{}}, nil
+}
+
+func (w *Writer) close() error {
+	for _, s := range w.statements {
+		s.Close()
+	}
+	w.conn.Close()
+	return w.db.Close()
+}
+
+// Begin starts a transaction.
+func (w *Writer) Begin() {
+	_, w.err = w.conn.ExecContext(context.Background(), "BEGIN IMMEDIATE")
+}
+
+// Commit ends the transaction. When it returns nil, everything written since
+// Begin is on disk; otherwise nothing is.
+func (w *Writer) Commit() error {
+	if w.err == nil {
+		_, w.err = w.conn.ExecContext(context.Background(), "COMMIT")
+	}
+	if w.err != nil {
+		err := w.err
+		w.Rollback()
+		return fmt.Errorf("record to %s: %w", "lantern.db", err)
+	}
+	return nil
+}
+
+// Rollback gives up the transaction.
+func (w *Writer) Rollback() {
+	// An error means that SQLite has rolled back already.
+	_, _ = w.conn.ExecContext(context.Background(), "ROLLBACK")
+	w.err = nil
+}
+
+// Err is the first error since Begin.
+func (w *Writer) Err() error { return w.err }
+
+// Probe writes something without meaning, so that Commit tells whether the disk
+// takes it.
+func (w *Writer) Probe() { w.exec(`PRAGMA user_version = 1`) }
+
+func (w *Writer) exec(query string, args ...any) (last int64) {
+	if w.err != nil {
+		return 0
+	}
+	statement, ok := w.statements[query]
+	if !ok {
+		if statement, w.err = w.conn.PreparexContext(context.Background(), query); w.err != nil {
+			return 0
+		}
+		w.statements[query] = statement
+	}
+	result, err := statement.Exec(args...)
+	if err != nil {
+		w.err = err
+		return 0
+	}
+	last, w.err = result.LastInsertId()
+	return last
+}
+
+// AddParcel records a parcel, once.
+func (w *Writer) AddParcel(hash string, bytes int64, files int, added Moment) {
+	w.exec(`INSERT INTO parcels (hash, bytes, files, added) VALUES (?, ?, ?, ?) ON CONFLICT DO NOTHING`, hash, bytes, files, added)
+}
+
+// AddWorkflow records a new workflow and returns its id.
+func (w *Writer) AddWorkflow(row Workflow) int64 {
+	return w.exec(`INSERT INTO workflows (name, version, decided_until) VALUES (?, ?, ?)`, row.Name, row.Version, row.DecidedUntil)
+}
+
+// SetWorkflow records all that changes of a workflow.
+func (w *Writer) SetWorkflow(row Workflow) {
+	w.exec(`UPDATE workflows SET version = ?, last_run = ?, paused_at = ?, paused_by = ?, decided_until = ? WHERE id = ?`,
+		row.Version, row.LastRun, row.PausedAt, row.PausedBy, row.DecidedUntil, row.ID)
+}
+
+// AddVersion records a version of a workflow.
+func (w *Writer) AddVersion(row Version) {
+	w.exec(`INSERT INTO versions (workflow, number, definition, hash, parcel, project, file, applied, applied_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Definition, row.Hash, row.Parcel, row.Project, row.File, row.Applied, row.AppliedBy)
+}
+
+// AddRun records a new run with that many idle tasks and returns its id.
+func (w *Writer) AddRun(row Run, tasks int) int64 {
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, window_start, window_end, due, params, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.WindowStart, row.WindowEnd, row.Due, row.Params, row.Created)
+	w.exec(`INSERT INTO tasks (run, task, state)
+		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
+	return id
+}
+
+// SetRun records all that changes of a run.
+func (w *Writer) SetRun(row Run) {
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, started = ?, ended = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Started, row.Ended, row.ID)
+}
+
+// SetTask records all that changes of a task.
+func (w *Writer) SetTask(row Task) {
+	w.exec(`UPDATE tasks SET state = ?, attempts = ?, lost = ?, stopping = ?, reason = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
+		row.State, row.Attempts, row.Lost, row.Stopping, row.Reason, row.Wake, row.Started, row.Ended, row.Run, row.Task)
+}
+
+// AddAttempt records an attempt that is to be sent.
+func (w *Writer) AddAttempt(run int64, task, number int, sent Moment) {
+	w.exec(`INSERT INTO attempts (run, task, number, state, sent) VALUES (?, ?, ?, 'sent', ?)`, run, task, number, sent)
+}
+
+// StartAttempt records that a worker has begun an attempt.
+func (w *Writer) StartAttempt(run int64, task, number int, worker string, started Moment) {
+	w.exec(`UPDATE attempts SET state = 'running', worker = ?, started = ? WHERE run = ? AND task = ? AND number = ? AND state = 'sent'`,
+		worker, started, run, task, number)
+}
+
+// EndAttempt records how an attempt ended, if it is still open. The start that
+// the report tells is kept if no word of it came before.
+func (w *Writer) EndAttempt(row Attempt) {
+	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?
+		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running')`,
+		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.Run, row.Task, row.Number)
+}
+
+// AddTransition records a change of state and returns its id, which only grows.
+func (w *Writer) AddTransition(row Transition) int64 {
+	return w.exec(`INSERT INTO transitions (run, task, at, before, after, reason, person) VALUES (?, ?, ?, ?, ?, ?, ?)`,
+		row.Run, row.Task, row.At, row.Before, row.After, row.Reason, row.Person)
+}
+
+// AddSession records a session and forgets those that have expired.
+func (w *Writer) AddSession(row Session) {
+	w.exec(`DELETE FROM sessions WHERE expires < ?`, row.Created)
+	w.exec(`INSERT INTO sessions (hash, person, created, expires) VALUES (?, ?, ?, ?)`, row.Hash, row.Person, row.Created, row.Expires)
+}
+
+// RemoveSession forgets a session.
+func (w *Writer) RemoveSession(hash string) {
+	w.exec(`DELETE FROM sessions WHERE hash = ?`, hash)
+}

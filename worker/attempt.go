@@ -1,0 +1,313 @@
+package worker
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"time"
+
+	"wiselantern/parcel"
+	"wiselantern/service/dispatch"
+	"wiselantern/worker/kinds"
+)
+
+// attempt is one attempt while it is executed.
+type attempt struct {
+	worker    *Worker
+	order     dispatch.Order
+	cancelled <-chan struct{}
+	dir       string // holds work/, result.json and, at the end, report.json
+	started   time.Time
+}
+
+// maxResult is the most that a result may have, in bytes.
+const maxResult = 256 << 10
+
+func (a *attempt) workDir() string    { return filepath.Join(a.dir, "work") }
+func (a *attempt) resultFile() string { return filepath.Join(a.dir, "result.json") }
+
+// execute runs the task and waits for its end.
+func (a *attempt) execute() dispatch.Ended {
+	if err := a.prepare(); err != nil {
+		return failed(fmt.Sprintf("the work folder cannot be made: %v", err))
+	}
+	go a.worker.again("the start of an attempt", func(ctx context.Context) error {
+		return a.worker.exchange.Started(ctx, dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
+	})
+	words, err := kinds.Command(a.order)
+	if err != nil {
+		return failed(err.Error())
+	}
+	env := a.env()
+	program, code, err := findProgram(words[0], a.workDir(), env)
+	if err != nil {
+		return failedWith(code, err.Error())
+	}
+	return a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: a.workDir(), SysProcAttr: &syscall.SysProcAttr{Setpgid: true}})
+}
+
+func failed(reason string) dispatch.Ended {
+	return dispatch.Ended{Outcome: dispatch.Failed, Error: reason}
+}
+
+func failedWith(code int, reason string) dispatch.Ended {
+	return dispatch.Ended{Outcome: dispatch.Failed, Error: reason, ExitCode: &code}
+}
+
+func (a *attempt) prepare() error {
+	if err := os.MkdirAll(a.workDir(), 0o700); err != nil {
+		return err
+	}
+	if a.order.Parcel == "" {
+		return nil
+	}
+	from, err := a.worker.parcelDir(a.order.Parcel)
+	if err != nil {
+		return err
+	}
+	return parcel.Lay(from, a.workDir())
+}
+
+// env is what the task is given: the worker's own environment without the
+// service's variables, then the task's, then what the service tells it.
+func (a *attempt) env() []string {
+	var env []string
+	for _, v := range os.Environ() {
+		if !strings.HasPrefix(v, "LANTERN_") {
+			env = append(env, v)
+		}
+	}
+	o := a.order
+	for name, value := range o.Env {
+		env = append(env, name+"="+value)
+	}
+	for name, value := range o.Params {
+		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
+	}
+	if !o.End.IsZero() {
+		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
+	}
+	return append(env, "LANTERN_RUN="+o.RunName, "LANTERN_TASK="+o.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", o.Attempt),
+		"LANTERN_RESULT="+a.resultFile(), "TRACEPARENT="+o.Trace)
+}
+
+// The exit codes of the POSIX shell for a program that cannot be run (IEEE Std
+// 1003.1, Shell Command Language, 2.8.2).
+const (
+	codeNotExecutable = 126
+	codeNotFound      = 127
+)
+
+// findProgram looks a program up as a shell would: with a slash in the work
+// folder, without one along the PATH of env.
+func findProgram(name, dir string, env []string) (file string, code int, err error) {
+	if strings.Contains(name, "/") {
+		file = name
+		if !filepath.IsAbs(name) {
+			file = filepath.Join(dir, name)
+		}
+		info, err := os.Stat(file)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return "", codeNotFound, fmt.Errorf("the program %s does not exist; a path is relative to the project's folder, as it was when it was applied", name)
+		case err != nil:
+			return "", codeNotExecutable, fmt.Errorf("the program %s cannot be looked at: %w", name, err)
+		case info.IsDir():
+			return "", codeNotExecutable, fmt.Errorf("%s is a folder, not a program", name)
+		case info.Mode()&0o111 == 0:
+			return "", codeNotExecutable, fmt.Errorf("the program %s has no run bit; give it one (chmod +x %s) and apply the project again", name, name)
+		}
+		return file, 0, nil
+	}
+	path := ""
+	for _, v := range env {
+		if p, ok := strings.CutPrefix(v, "PATH="); ok {
+			path = p
+		}
+	}
+	for _, folder := range filepath.SplitList(path) {
+		file := filepath.Join(folder, name)
+		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return file, 0, nil
+		}
+	}
+	hint := "install it on the worker's machine, or write a path"
+	if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+		hint = fmt.Sprintf("the project has a file of that name: write ./%s", name)
+	}
+	return "", codeNotFound, fmt.Errorf("the program %s is not in PATH (%s); %s", name, path, hint)
+}
+
+func (a *attempt) run(cmd *exec.Cmd) dispatch.Ended {
+	out := newOutput(func(m dispatch.Log) {
+		m.AttemptID = a.order.AttemptID
+		a.worker.again("lines of a log", func(ctx context.Context) error { return a.worker.exchange.Log(ctx, m) })
+	})
+	stdout, stderr, err := out.pipes()
+	if err != nil {
+		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
+	}
+	cmd.Stdout, cmd.Stderr = stdout, stderr
+	err = cmd.Start()
+	stdout.Close()
+	stderr.Close()
+	if err != nil {
+		out.close(0)
+		code := codeNotExecutable
+		reason := fmt.Sprintf("the program %s cannot be started: %v", cmd.Args[0], errors.Unwrap(err))
+		if errors.Is(err, fs.ErrNotExist) { // the file is there: what it names in its first line is not
+			code = codeNotFound
+			reason = fmt.Sprintf("the program %s cannot be started: the interpreter in its first line does not exist on the worker's machine", cmd.Args[0])
+		}
+		return failedWith(code, reason)
+	}
+	ended := make(chan error, 1)
+	go func() { ended <- cmd.Wait() }()
+	why, err := a.wait(cmd.Process.Pid, ended)
+	// What it left running in its group is not to outlive it.
+	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
+	out.close(lastWords)
+	return a.judge(why, cmd, err)
+}
+
+// ending is why an attempt was ended before it ended by itself.
+type ending int
+
+const (
+	byItself ending = iota
+	byTimeout
+	byCancel
+	byStop
+)
+
+// wait waits until the process has ended, and ends it when it must.
+func (a *attempt) wait(pid int, ended <-chan error) (why ending, err error) {
+	var timeout <-chan time.Time
+	if a.order.Timeout > 0 {
+		timer := time.NewTimer(a.order.Timeout)
+		defer timer.Stop()
+		timeout = timer.C
+	}
+	grace := graceOfTask
+	select {
+	case err := <-ended:
+		return byItself, err
+	case <-timeout:
+		why = byTimeout
+	case <-a.cancelled:
+		why = byCancel
+	case <-a.worker.stopping:
+		why, grace = byStop, graceOfStop
+	}
+	_ = syscall.Kill(-pid, syscall.SIGTERM)
+	kill := time.NewTimer(grace)
+	defer kill.Stop()
+	stopping := a.worker.stopping
+	for {
+		select {
+		case err := <-ended:
+			return why, err
+		case <-stopping:
+			stopping = nil
+			kill.Reset(graceOfStop)
+		case <-kill.C:
+			_ = syscall.Kill(-pid, syscall.SIGKILL)
+		}
+	}
+}
+
+// judge makes the report of a process that has ended.
+func (a *attempt) judge(why ending, cmd *exec.Cmd, err error) dispatch.Ended {
+	report := dispatch.Ended{Outcome: dispatch.Succeeded}
+	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
+	if status.Exited() {
+		code := status.ExitStatus()
+		report.ExitCode = &code
+		if code != 0 {
+			report.Outcome, report.Error = dispatch.Failed, explainExit(code)
+		}
+	} else {
+		report.Outcome, report.Error = dispatch.Failed, "ended by "+signalName(status.Signal())
+	}
+	switch {
+	case why == byTimeout:
+		report.Outcome, report.Error = dispatch.Failed, fmt.Sprintf("over its timeout of %v, %s", a.order.Timeout, orEnded(report.Error))
+		return report
+	case report.Outcome == dispatch.Succeeded:
+		report.Result, err = readResult(a.resultFile())
+		if err != nil {
+			report.Outcome, report.Error = dispatch.Failed, err.Error()
+		}
+	case why == byCancel:
+		report.Outcome = dispatch.Stopped
+	case why == byStop:
+		report.Outcome, report.Error = dispatch.Lost, "the service was stopped while it ran"
+	}
+	return report
+}
+
+func orEnded(reason string) string {
+	if reason == "" {
+		return "ended when asked to"
+	}
+	return reason
+}
+
+func explainExit(code int) string {
+	text := fmt.Sprintf("exit code %d", code)
+	switch code {
+	case codeNotExecutable:
+		return text + ": a program in it is not executable"
+	case codeNotFound:
+		return text + ": a program in it was not found"
+	}
+	return text
+}
+
+func signalName(s syscall.Signal) string {
+	names := map[syscall.Signal]string{syscall.SIGTERM: "SIGTERM", syscall.SIGKILL: "SIGKILL", syscall.SIGSEGV: "SIGSEGV", syscall.SIGABRT: "SIGABRT",
+		syscall.SIGINT: "SIGINT", syscall.SIGHUP: "SIGHUP", syscall.SIGPIPE: "SIGPIPE", syscall.SIGBUS: "SIGBUS", syscall.SIGFPE: "SIGFPE"}
+	if name, ok := names[s]; ok {
+		return name
+	}
+	return fmt.Sprintf("signal %d", s)
+}
+
+// readResult reads the JSON object that a task left, nil if it left none.
+func readResult(name string) (json.RawMessage, error) {
+	file, err := os.Open(name)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, fmt.Errorf("its result cannot be read: %w", err)
+	}
+	defer file.Close()
+	text, err := io.ReadAll(io.LimitReader(file, maxResult+1))
+	switch {
+	case err != nil:
+		return nil, fmt.Errorf("its result cannot be read: %w", err)
+	case len(bytes.TrimSpace(text)) == 0:
+		return nil, nil
+	case len(text) > maxResult:
+		return nil, fmt.Errorf("its result has over %d KB; write large data elsewhere and leave its place as the result", maxResult>>10)
+	}
+	var object map[string]any
+	if err := json.Unmarshal(text, &object); err != nil || object == nil {
+		return nil, fmt.Errorf("its result is not a JSON object; write one to the file that LANTERN_RESULT names, as in {\"rows\": 12}")
+	}
+	var compact bytes.Buffer
+	if err := json.Compact(&compact, text); err != nil {
+		return nil, fmt.Errorf("its result is not a JSON object: %w", err)
+	}
+	return compact.Bytes(), nil
+}

@@ -1,0 +1,237 @@
+package worker
+
+import (
+	"bytes"
+	"os"
+	"sync"
+	"time"
+
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// output takes what a task prints and sends it on in chunks of lines. It holds
+// about maxHeld bytes: a task that prints faster than its lines are kept waits
+// in its own write.
+type output struct {
+	send func(dispatch.Log)
+
+	mu      sync.Mutex
+	room    *sync.Cond // something was sent, or the output is closed
+	filled  chan struct{}
+	lines   []store.Line
+	arena   []byte // holds the texts of lines
+	held    int
+	partial [2]partial
+	given   bool // up: nothing is taken any more
+
+	readers sync.WaitGroup
+	ends    [2]*os.File
+	sent    chan struct{} // closed when all is sent
+}
+
+// partial is the beginning of a line whose end has not been read.
+type partial struct {
+	text []byte
+	at   time.Time
+}
+
+const (
+	maxLine   = 64 << 10               // bytes; a longer line is kept in parts
+	maxHeld   = 1 << 20                // bytes
+	fullChunk = 128 << 10              // bytes; sent without waiting for more
+	waitMore  = 100 * time.Millisecond // how long a chunk waits for more lines
+)
+
+func newOutput(send func(dispatch.Log)) *output {
+	o := &output{send: send, filled: make(chan struct{}, 1), sent: make(chan struct{})}
+	o.room = sync.NewCond(&o.mu)
+	return o
+}
+
+// pipes begins to read, and returns the ends for the process.
+func (o *output) pipes() (stdout, stderr *os.File, err error) {
+	var writeEnds [2]*os.File
+	for i := range writeEnds {
+		if o.ends[i], writeEnds[i], err = os.Pipe(); err != nil {
+			for _, f := range append(o.ends[:], writeEnds[:]...) {
+				if f != nil {
+					f.Close()
+				}
+			}
+			return nil, nil, err
+		}
+	}
+	for i := range o.ends {
+		o.readers.Go(func() { o.read(i) })
+	}
+	go o.forward()
+	return writeEnds[0], writeEnds[1], nil
+}
+
+func (o *output) read(stream int) {
+	block := make([]byte, 32<<10)
+	for {
+		n, err := o.ends[stream].Read(block)
+		if n > 0 && !o.add(stream, block[:n]) || err != nil {
+			break
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	if p := &o.partial[stream]; len(p.text) > 0 {
+		o.line(stream, p.at, p.text, false)
+		p.text = nil
+	}
+}
+
+// add cuts what was read into lines. It is false if nobody wants more.
+func (o *output) add(stream int, data []byte) bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	for o.held > maxHeld && !o.given {
+		o.room.Wait()
+	}
+	if o.given {
+		return false
+	}
+	now := time.Now()
+	p := &o.partial[stream]
+	for len(data) > 0 {
+		end := bytes.IndexByte(data, '\n')
+		part := data
+		if end >= 0 {
+			part = data[:end]
+		}
+		if over := len(p.text) + len(part) - maxLine; over > 0 {
+			part, end = part[:len(part)-over], -1
+		}
+		if len(p.text) == 0 {
+			p.at = now
+		}
+		switch {
+		case end >= 0:
+			o.line(stream, p.at, append(p.text, part...), false)
+			p.text = p.text[:0]
+			data = data[end+1:]
+		case len(p.text)+len(part) == maxLine:
+			o.line(stream, p.at, append(p.text, part...), true)
+			p.text = p.text[:0]
+			data = data[len(part):]
+			if len(data) > 0 && data[0] == '\n' { // the line ends just here: the last part is not joined
+				o.lines[len(o.lines)-1].Joined = false
+				data = data[1:]
+			}
+		default:
+			p.text = append(p.text, part...)
+			data = nil
+		}
+	}
+	return true
+}
+
+func (o *output) line(stream int, at time.Time, text []byte, joined bool) {
+	if len(o.arena)+len(text) > cap(o.arena) {
+		o.arena = make([]byte, 0, max(fullChunk, len(text)))
+	}
+	start := len(o.arena)
+	o.arena = append(o.arena, text...)
+	o.lines = append(o.lines, store.Line{At: at, Error: stream == 1, Joined: joined, Text: o.arena[start:len(o.arena):len(o.arena)]})
+	o.held += len(text) + 64
+	select {
+	case o.filled <- struct{}{}:
+	default:
+	}
+}
+
+// forward sends the lines on, several at a time.
+func (o *output) forward() {
+	defer close(o.sent)
+	first := 0
+	for range o.filled {
+		o.mu.Lock()
+		wait := o.held < fullChunk && !o.given
+		o.mu.Unlock()
+		if wait {
+			time.Sleep(waitMore)
+		}
+		o.mu.Lock()
+		lines := o.lines
+		o.lines, o.arena = nil, nil
+		o.mu.Unlock()
+		if len(lines) > 0 {
+			o.send(dispatch.Log{First: first, Lines: lines})
+			first += len(lines)
+		}
+		o.mu.Lock()
+		for _, l := range lines {
+			o.held -= len(l.Text) + 64
+		}
+		o.room.Broadcast()
+		o.mu.Unlock()
+	}
+}
+
+// close waits for the end of the output, at most that long if something holds
+// it open, and returns when all of it is sent.
+func (o *output) close(patience time.Duration) {
+	all := make(chan struct{})
+	go func() {
+		o.readers.Wait()
+		close(all)
+	}()
+	select {
+	case <-all:
+	case <-o.quiet(patience, all):
+		for _, end := range o.ends {
+			end.Close() // ends the readers
+		}
+		o.mu.Lock()
+		o.given = true
+		o.room.Broadcast()
+		o.mu.Unlock()
+		<-all
+	}
+	o.mu.Lock()
+	o.given = true
+	o.mu.Unlock()
+	select {
+	case o.filled <- struct{}{}:
+	default:
+	}
+	close(o.filled)
+	<-o.sent
+	for _, end := range o.ends {
+		end.Close()
+	}
+}
+
+// quiet is closed when the pipes have had nothing to read for that long: what
+// was printed before the process ended is still to be read, however much it is.
+func (o *output) quiet(patience time.Duration, all <-chan struct{}) <-chan struct{} {
+	silent := make(chan struct{})
+	go func() {
+		last, since := o.progress(), time.Now()
+		for {
+			select {
+			case <-all:
+				return
+			case <-time.After(50 * time.Millisecond):
+			}
+			if now := o.progress(); now != last {
+				last, since = now, time.Now()
+			} else if time.Since(since) >= patience {
+				close(silent)
+				return
+			}
+		}
+	}()
+	return silent
+}
+
+// progress changes whenever something was read or sent.
+func (o *output) progress() [2]int {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return [2]int{o.held, len(o.partial[0].text) + len(o.partial[1].text)}
+}

@@ -1,0 +1,130 @@
+// Package worker takes work orders and executes them, each in its own process
+// group and its own folder, and sends back what it prints and how it ended.
+//
+// It may import service/dispatch, parcel and its kinds. What it keeps true: a
+// report stays on disk until it is acknowledged; a process of an attempt that
+// was given up is killed before the attempt is reported lost.
+package worker
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"sync"
+	"time"
+
+	"wiselantern/parcel"
+	"wiselantern/service/dispatch"
+	_ "wiselantern/worker/kinds/exec"  // the kind exec
+	_ "wiselantern/worker/kinds/shell" // the kind shell
+)
+
+// Exchange is where a worker takes orders and says what became of them. A
+// method that returns an error has not been heard, and is called again.
+type Exchange interface {
+	Take(context.Context) (dispatch.Order, <-chan struct{}, error)
+	Started(context.Context, dispatch.Started) error
+	Log(context.Context, dispatch.Log) error
+	Ended(context.Context, dispatch.Ended) error
+}
+
+// Options shape a worker.
+type Options struct {
+	Name  string // in records
+	Dir   string // an absolute path; it holds the attempts' folders and the unpacked parcels
+	Slots int    // attempts at once, at least 1
+	Fetch func(ctx context.Context, name string) (io.ReadCloser, error)
+	Log   *slog.Logger
+}
+
+// Worker executes work orders.
+type Worker struct {
+	Options
+	exchange Exchange
+	parcels  sync.Mutex // held while one is unpacked
+	slots    sync.WaitGroup
+	stopping chan struct{} // closed when attempts are to be given up
+	once     sync.Once
+}
+
+// New makes a worker that has not begun.
+func New(x Exchange, o Options) *Worker {
+	return &Worker{Options: o, exchange: x, stopping: make(chan struct{})}
+}
+
+// The times that the processes of an attempt are given.
+const (
+	graceOfTask = 10 * time.Second // from SIGTERM to SIGKILL
+	graceOfStop = 2 * time.Second  // the same, when the worker itself is stopping
+	lastWords   = 2 * time.Second  // for output, when the process is gone and something it started still holds it
+)
+
+// Run takes orders until none are given out any more or ctx is done, and
+// returns when those that it took have ended.
+func (w *Worker) Run(ctx context.Context) {
+	for range w.Slots {
+		w.slots.Go(func() {
+			for {
+				order, cancelled, err := w.exchange.Take(ctx)
+				if err != nil {
+					return
+				}
+				w.handle(order, cancelled)
+			}
+		})
+	}
+	w.slots.Wait()
+}
+
+// GiveUp ends all attempts that are still being executed; they are reported as
+// lost, so that they are made again.
+func (w *Worker) GiveUp() { w.once.Do(func() { close(w.stopping) }) }
+
+func (w *Worker) handle(o dispatch.Order, cancelled <-chan struct{}) {
+	a := &attempt{worker: w, order: o, cancelled: cancelled, dir: w.attemptDir(o.AttemptID), started: time.Now()}
+	report := a.execute()
+	report.AttemptID, report.Worker, report.Started, report.At = o.AttemptID, w.Name, a.started, time.Now()
+	w.deliver(report, a.dir)
+}
+
+func (w *Worker) attemptDir(id dispatch.AttemptID) string {
+	return filepath.Join(w.Dir, "attempts", id.String())
+}
+
+// again says something until it is heard, with growing pauses.
+func (w *Worker) again(what string, say func(context.Context) error) {
+	pause := 50 * time.Millisecond
+	for {
+		err := say(context.Background())
+		if err == nil {
+			return
+		}
+		w.Log.Warn("not acknowledged, trying again", "what", what, "error", err)
+		select {
+		case <-time.After(pause):
+		case <-w.stopping:
+			return // it is on disk, and said at the next start
+		}
+		pause = min(2*pause, 5*time.Second)
+	}
+}
+
+// parcelDir is the folder of the unpacked parcel, which is fetched if it is not
+// there yet.
+func (w *Worker) parcelDir(name string) (string, error) {
+	dir := filepath.Join(w.Dir, "parcels", name)
+	w.parcels.Lock()
+	defer w.parcels.Unlock()
+	if _, err := os.Stat(dir); err == nil {
+		return dir, nil
+	}
+	archive, err := w.Fetch(context.Background(), name)
+	if err != nil {
+		return "", fmt.Errorf("fetch parcel %.12s: %w", name, err)
+	}
+	defer archive.Close()
+	return dir, parcel.Unpack(archive, name, dir)
+}
