@@ -172,11 +172,11 @@ func (a *attempt) run(cmd *exec.Cmd) dispatch.Ended {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	why, err := a.wait(cmd.Process.Pid, ended)
+	why := a.wait(cmd.Process.Pid, ended)
 	// What it left running in its group is not to outlive it.
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 	out.close(lastWords)
-	return a.judge(why, cmd, err)
+	return a.judge(why, cmd, out.lastError())
 }
 
 // ending is why an attempt was ended before it ended by itself.
@@ -190,7 +190,7 @@ const (
 )
 
 // wait waits until the process has ended, and ends it when it must.
-func (a *attempt) wait(pid int, ended <-chan error) (why ending, err error) {
+func (a *attempt) wait(pid int, ended <-chan error) (why ending) {
 	var timeout <-chan time.Time
 	if a.order.Timeout > 0 {
 		timer := time.NewTimer(a.order.Timeout)
@@ -199,8 +199,8 @@ func (a *attempt) wait(pid int, ended <-chan error) (why ending, err error) {
 	}
 	grace := graceOfTask
 	select {
-	case err := <-ended:
-		return byItself, err
+	case <-ended:
+		return byItself
 	case <-timeout:
 		why = byTimeout
 	case <-a.cancelled:
@@ -214,8 +214,8 @@ func (a *attempt) wait(pid int, ended <-chan error) (why ending, err error) {
 	stopping := a.worker.stopping
 	for {
 		select {
-		case err := <-ended:
-			return why, err
+		case <-ended:
+			return why
 		case <-stopping:
 			stopping = nil
 			kill.Reset(graceOfStop)
@@ -225,15 +225,16 @@ func (a *attempt) wait(pid int, ended <-chan error) (why ending, err error) {
 	}
 }
 
-// judge makes the report of a process that has ended.
-func (a *attempt) judge(why ending, cmd *exec.Cmd, err error) dispatch.Ended {
+// judge makes the report of a process that has ended, the last line of whose
+// standard error was lastError.
+func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.Ended {
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if status.Exited() {
 		code := status.ExitStatus()
 		report.ExitCode = &code
 		if code != 0 {
-			report.Outcome, report.Error = dispatch.Failed, explainExit(code)
+			report.Outcome, report.Error = dispatch.Failed, explainExit(code, lastError)
 		}
 	} else {
 		report.Outcome, report.Error = dispatch.Failed, "ended by "+signalName(status.Signal())
@@ -243,8 +244,8 @@ func (a *attempt) judge(why ending, cmd *exec.Cmd, err error) dispatch.Ended {
 		report.Outcome, report.Error = dispatch.Failed, fmt.Sprintf("over its timeout of %v, %s", a.order.Timeout, orEnded(report.Error))
 		return report
 	case report.Outcome == dispatch.Succeeded:
-		report.Result, err = readResult(a.resultFile())
-		if err != nil {
+		var err error
+		if report.Result, err = readResult(a.resultFile()); err != nil {
 			report.Outcome, report.Error = dispatch.Failed, err.Error()
 		}
 	case why == byCancel:
@@ -262,12 +263,16 @@ func orEnded(reason string) string {
 	return reason
 }
 
-func explainExit(code int) string {
+// explainExit says what an exit code means; most programs say it themselves, in
+// their last line.
+func explainExit(code int, lastError string) string {
 	text := fmt.Sprintf("exit code %d", code)
-	switch code {
-	case codeNotExecutable:
+	switch {
+	case lastError != "":
+		return text + ": " + lastError
+	case code == codeNotExecutable:
 		return text + ": a program in it is not executable"
-	case codeNotFound:
+	case code == codeNotFound:
 		return text + ": a program in it was not found"
 	}
 	return text

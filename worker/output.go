@@ -3,6 +3,7 @@ package worker
 import (
 	"bytes"
 	"os"
+	"strings"
 	"sync"
 	"time"
 
@@ -23,7 +24,9 @@ type output struct {
 	arena   []byte // holds the texts of lines
 	held    int
 	partial [2]partial
-	given   bool // up: nothing is taken any more
+	last    string        // the last line of standard error with anything in it
+	given   bool          // up: nothing is taken any more
+	ending  chan struct{} // closed when all has been read
 
 	readers sync.WaitGroup
 	ends    [2]*os.File
@@ -38,13 +41,14 @@ type partial struct {
 
 const (
 	maxLine   = 64 << 10               // bytes; a longer line is kept in parts
+	maxQuoted = 300                    // bytes of a line that a reason quotes
 	maxHeld   = 1 << 20                // bytes
 	fullChunk = 128 << 10              // bytes; sent without waiting for more
 	waitMore  = 100 * time.Millisecond // how long a chunk waits for more lines
 )
 
 func newOutput(send func(dispatch.Log)) *output {
-	o := &output{send: send, filled: make(chan struct{}, 1), sent: make(chan struct{})}
+	o := &output{send: send, filled: make(chan struct{}, 1), ending: make(chan struct{}), sent: make(chan struct{})}
 	o.room = sync.NewCond(&o.mu)
 	return o
 }
@@ -131,6 +135,9 @@ func (o *output) add(stream int, data []byte) bool {
 }
 
 func (o *output) line(stream int, at time.Time, text []byte, joined bool) {
+	if stream == 1 && len(bytes.TrimSpace(text)) > 0 {
+		o.last = string(bytes.TrimSpace(text[:min(len(text), maxQuoted)]))
+	}
 	if len(o.arena)+len(text) > cap(o.arena) {
 		o.arena = make([]byte, 0, max(fullChunk, len(text)))
 	}
@@ -144,16 +151,26 @@ func (o *output) line(stream int, at time.Time, text []byte, joined bool) {
 	}
 }
 
+// lastError is the last line of standard error, as far as a reason quotes it.
+func (o *output) lastError() string {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return strings.ToValidUTF8(o.last, "\uFFFD")
+}
+
 // forward sends the lines on, several at a time.
 func (o *output) forward() {
 	defer close(o.sent)
 	first := 0
 	for range o.filled {
 		o.mu.Lock()
-		wait := o.held < fullChunk && !o.given
+		wait := o.held < fullChunk
 		o.mu.Unlock()
 		if wait {
-			time.Sleep(waitMore)
+			select {
+			case <-time.After(waitMore):
+			case <-o.ending:
+			}
 		}
 		o.mu.Lock()
 		lines := o.lines
@@ -192,9 +209,7 @@ func (o *output) close(patience time.Duration) {
 		o.mu.Unlock()
 		<-all
 	}
-	o.mu.Lock()
-	o.given = true
-	o.mu.Unlock()
+	close(o.ending)
 	select {
 	case o.filled <- struct{}{}:
 	default:
@@ -211,14 +226,14 @@ func (o *output) close(patience time.Duration) {
 func (o *output) quiet(patience time.Duration, all <-chan struct{}) <-chan struct{} {
 	silent := make(chan struct{})
 	go func() {
-		last, since := o.progress(), time.Now()
+		last, since := progress{}, time.Now()
 		for {
 			select {
 			case <-all:
 				return
 			case <-time.After(50 * time.Millisecond):
 			}
-			if now := o.progress(); now != last {
+			if now := o.progress(); now != last || now.held > maxHeld { // over it, the reader waits, not the writer
 				last, since = now, time.Now()
 			} else if time.Since(since) >= patience {
 				close(silent)
@@ -230,8 +245,10 @@ func (o *output) quiet(patience time.Duration, all <-chan struct{}) <-chan struc
 }
 
 // progress changes whenever something was read or sent.
-func (o *output) progress() [2]int {
+type progress struct{ held, partial int }
+
+func (o *output) progress() progress {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	return [2]int{o.held, len(o.partial[0].text) + len(o.partial[1].text)}
+	return progress{o.held, len(o.partial[0].text) + len(o.partial[1].text)}
 }

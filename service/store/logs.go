@@ -149,8 +149,8 @@ func (l *Logs) Grows(of LogOf) <-chan struct{} {
 }
 
 // Count is the number of lines that a log has.
-func (l *Logs) Count(ctx context.Context, of LogOf) (lines int, err error) {
-	return lines, l.read.GetContext(ctx, &lines, `SELECT coalesce(max(first_line + lines), 0) FROM chunks
+func (l *Logs) Count(ctx context.Context, of LogOf) (int, error) {
+	return one[int](ctx, l.read, `SELECT coalesce(max(first_line + lines), 0) FROM chunks
 		WHERE run = ? AND task = ? AND attempt = ?`, of.Run, of.Task, of.Attempt)
 }
 

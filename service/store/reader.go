@@ -5,32 +5,41 @@ import (
 	"database/sql"
 	"errors"
 	"strings"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // ErrNotFound says that there is no such row.
 var ErrNotFound = errors.New("not found")
 
-func (s *Store) get(ctx context.Context, to any, query string, args ...any) error {
-	err := s.read.GetContext(ctx, to, query, args...)
+func many[T any](ctx context.Context, db *sqlx.DB, query string, args ...any) ([]T, error) {
+	var rows []T
+	err := db.SelectContext(ctx, &rows, query, args...)
+	return rows, err
+}
+
+func one[T any](ctx context.Context, db *sqlx.DB, query string, args ...any) (T, error) {
+	var row T
+	err := db.GetContext(ctx, &row, query, args...)
 	if errors.Is(err, sql.ErrNoRows) {
-		return ErrNotFound
+		err = ErrNotFound
 	}
-	return err
+	return row, err
 }
 
 // Workflows lists all workflows by name.
-func (s *Store) Workflows(ctx context.Context) (rows []Workflow, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM workflows ORDER BY name`)
+func (s *Store) Workflows(ctx context.Context) ([]Workflow, error) {
+	return many[Workflow](ctx, s.read, `SELECT * FROM workflows ORDER BY name`)
 }
 
 // Version is one version of a workflow.
-func (s *Store) Version(ctx context.Context, workflow int64, number int) (row Version, err error) {
-	return row, s.get(ctx, &row, `SELECT * FROM versions WHERE workflow = ? AND number = ?`, workflow, number)
+func (s *Store) Version(ctx context.Context, workflow int64, number int) (Version, error) {
+	return one[Version](ctx, s.read, `SELECT * FROM versions WHERE workflow = ? AND number = ?`, workflow, number)
 }
 
 // CurrentVersions lists the version of each workflow that new runs take.
-func (s *Store) CurrentVersions(ctx context.Context) (rows []Version, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT v.* FROM versions v JOIN workflows w ON w.id = v.workflow AND w.version = v.number`)
+func (s *Store) CurrentVersions(ctx context.Context) ([]Version, error) {
+	return many[Version](ctx, s.read, `SELECT v.* FROM versions v JOIN workflows w ON w.id = v.workflow AND w.version = v.number`)
 }
 
 const selectRuns = `SELECT r.*, w.name FROM runs r JOIN workflows w ON w.id = r.workflow `
@@ -44,7 +53,7 @@ type RunFilter struct {
 }
 
 // Runs lists the runs that the filter chooses, newest first.
-func (s *Store) Runs(ctx context.Context, f RunFilter) (rows []Run, err error) {
+func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	var where []string
 	var args []any
 	if f.Workflow != "" {
@@ -67,27 +76,42 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) (rows []Run, err error) {
 	if f.Workflow != "" { // along the index of its workflow; numbers grow with ids
 		order = " ORDER BY r.number DESC LIMIT ?"
 	}
-	return rows, s.read.SelectContext(ctx, &rows, query+order, append(args, f.Limit)...)
+	return many[Run](ctx, s.read, query+order, append(args, f.Limit)...)
 }
 
 // Run is the run of that workflow with that number.
-func (s *Store) Run(ctx context.Context, workflow string, number int) (row Run, err error) {
-	return row, s.get(ctx, &row, selectRuns+`WHERE w.name = ? AND r.number = ?`, workflow, number)
+func (s *Store) Run(ctx context.Context, workflow string, number int) (Run, error) {
+	return one[Run](ctx, s.read, selectRuns+`WHERE w.name = ? AND r.number = ?`, workflow, number)
 }
 
 // RunByID is the run with that id.
-func (s *Store) RunByID(ctx context.Context, id int64) (row Run, err error) {
-	return row, s.get(ctx, &row, selectRuns+`WHERE r.id = ?`, id)
+func (s *Store) RunByID(ctx context.Context, id int64) (Run, error) {
+	return one[Run](ctx, s.read, selectRuns+`WHERE r.id = ?`, id)
 }
 
 // OpenRuns lists the runs that have not ended, oldest first.
-func (s *Store) OpenRuns(ctx context.Context) (rows []Run, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)
+func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
+	return many[Run](ctx, s.read, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)
 }
 
 // Tasks lists the tasks of a run in the order of its definition.
-func (s *Store) Tasks(ctx context.Context, run int64) (rows []Task, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM tasks WHERE run = ? ORDER BY task`, run)
+func (s *Store) Tasks(ctx context.Context, run int64) ([]Task, error) {
+	return many[Task](ctx, s.read, `SELECT * FROM tasks WHERE run = ? ORDER BY task`, run)
+}
+
+// TaskWithAttempts is one task of a run and its attempts, oldest first.
+func (s *Store) TaskWithAttempts(ctx context.Context, run int64, task int) (Task, []Attempt, error) {
+	row, err := one[Task](ctx, s.read, `SELECT * FROM tasks WHERE run = ? AND task = ?`, run, task)
+	if err != nil {
+		return row, nil, err
+	}
+	attempts, err := many[Attempt](ctx, s.read, `SELECT * FROM attempts WHERE run = ? AND task = ? ORDER BY number`, run, task)
+	return row, attempts, err
+}
+
+// CountOpen counts the runs of a workflow that have not ended.
+func (s *Store) CountOpen(ctx context.Context, workflow int64) (int, error) {
+	return one[int](ctx, s.read, `SELECT count(*) FROM runs WHERE state IN ('queued', 'running') AND workflow = ?`, workflow)
 }
 
 // TaskCount is how many tasks of a run are in a state.
@@ -98,7 +122,7 @@ type TaskCount struct {
 }
 
 // TaskCounts counts the tasks of each of the runs by state.
-func (s *Store) TaskCounts(ctx context.Context, runs []int64) (rows []TaskCount, err error) {
+func (s *Store) TaskCounts(ctx context.Context, runs []int64) ([]TaskCount, error) {
 	if len(runs) == 0 {
 		return nil, nil
 	}
@@ -106,40 +130,41 @@ func (s *Store) TaskCounts(ctx context.Context, runs []int64) (rows []TaskCount,
 	for i, id := range runs {
 		args[i] = id
 	}
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT run, state, count(*) AS count FROM tasks
+	return many[TaskCount](ctx, s.read, `SELECT run, state, count(*) AS count FROM tasks
 		WHERE run IN (?`+strings.Repeat(", ?", len(runs)-1)+`) GROUP BY run, state`, args...)
 }
 
 // Attempts lists the attempts of a run, task by task, oldest first.
-func (s *Store) Attempts(ctx context.Context, run int64) (rows []Attempt, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM attempts WHERE run = ? ORDER BY task, number`, run)
+func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts WHERE run = ? ORDER BY task, number`, run)
 }
 
 // OpenAttempts lists the attempts that have not ended, oldest run first.
-func (s *Store) OpenAttempts(ctx context.Context) (rows []Attempt, err error) {
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running') ORDER BY run, task, number`)
+func (s *Store) OpenAttempts(ctx context.Context) ([]Attempt, error) {
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running') ORDER BY run, task, number`)
 }
 
 // Transitions lists the changes after the one with that id, oldest first; of
 // one run, or with run 0 of all.
-func (s *Store) Transitions(ctx context.Context, after, run int64, limit int) (rows []Transition, err error) {
+func (s *Store) Transitions(ctx context.Context, after, run int64, limit int) ([]Transition, error) {
+	const query = `SELECT t.*, r.workflow, w.name, r.number, r.version FROM transitions t JOIN runs r ON r.id = t.run JOIN workflows w ON w.id = r.workflow `
 	if run != 0 {
-		return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM transitions WHERE run = ? AND id > ? ORDER BY id LIMIT ?`, run, after, limit)
+		return many[Transition](ctx, s.read, query+`WHERE t.run = ? AND t.id > ? ORDER BY t.id LIMIT ?`, run, after, limit)
 	}
-	return rows, s.read.SelectContext(ctx, &rows, `SELECT * FROM transitions WHERE id > ? ORDER BY id LIMIT ?`, after, limit)
+	return many[Transition](ctx, s.read, query+`WHERE t.id > ? ORDER BY t.id LIMIT ?`, after, limit)
 }
 
 // LastTransition is the id of the newest transition, 0 if there is none.
-func (s *Store) LastTransition(ctx context.Context) (id int64, err error) {
-	return id, s.read.GetContext(ctx, &id, `SELECT coalesce(max(id), 0) FROM transitions`)
+func (s *Store) LastTransition(ctx context.Context) (int64, error) {
+	return one[int64](ctx, s.read, `SELECT coalesce(max(id), 0) FROM transitions`)
 }
 
 // Session is the session with that hash.
-func (s *Store) Session(ctx context.Context, hash string) (row Session, err error) {
-	return row, s.get(ctx, &row, `SELECT * FROM sessions WHERE hash = ?`, hash)
+func (s *Store) Session(ctx context.Context, hash string) (Session, error) {
+	return one[Session](ctx, s.read, `SELECT * FROM sessions WHERE hash = ?`, hash)
 }
 
 // HasParcel tells whether a parcel is recorded.
-func (s *Store) HasParcel(ctx context.Context, hash string) (has bool, err error) {
-	return has, s.read.GetContext(ctx, &has, `SELECT EXISTS (SELECT 1 FROM parcels WHERE hash = ?)`, hash)
+func (s *Store) HasParcel(ctx context.Context, hash string) (bool, error) {
+	return one[bool](ctx, s.read, `SELECT EXISTS (SELECT 1 FROM parcels WHERE hash = ?)`, hash)
 }

@@ -84,7 +84,7 @@ const (
 	AttemptRunning = "running"
 )
 
-// Transition is a row of transitions.
+// Transition is a row of transitions, with what names its run where it was read.
 type Transition struct {
 	ID     int64         `db:"id"`
 	Run    int64         `db:"run"`
@@ -94,6 +94,11 @@ type Transition struct {
 	After  string        `db:"after"`
 	Reason string        `db:"reason"`
 	Person string        `db:"person"`
+
+	Workflow int64  `db:"workflow"`
+	Name     string `db:"name"`
+	Number   int    `db:"number"`
+	Version  int    `db:"version"`
 }
 
 // Session is a row of sessions.

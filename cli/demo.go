@@ -1,0 +1,119 @@
+package cli
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"path/filepath"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wiselantern/client"
+	"wiselantern/demo"
+	"wiselantern/parcel"
+	"wiselantern/service"
+)
+
+func (a *app) demoCommand() *cobra.Command {
+	o := &serveOptions{}
+	dir, hours := "", 0
+	c := &cobra.Command{
+		Use:   "demo",
+		Short: "Run the service with an example project",
+		Long: `Run the service with an example project: a network of river gauges, all of it made
+up. The folder gets the project, three weeks of its readings with the faults
+that real data has, and the service's data. Started again, it goes on.`,
+		Example: `  lantern demo
+  lantern demo --dir /tmp/rivers --listen 127.0.0.1:7641`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			full, err := filepath.Abs(dir)
+			if err != nil {
+				return err
+			}
+			o.data = filepath.Join(full, "data")
+			place := demo.Place{Dir: full}
+			fmt.Fprintf(a.out, "Writing the example project and its readings to %s\n", full)
+			if err := place.Write(time.Now()); err != nil {
+				return err
+			}
+			return a.serve(c.Context(), o, func(ctx context.Context, s *service.Service) error {
+				return a.playDemo(ctx, s, place, hours)
+			})
+		},
+	}
+	o.register(c)
+	c.Flags().StringVar(&dir, "dir", "lantern-demo", "folder for the example and the service's data")
+	c.Flags().IntVar(&hours, "hours", 24, "how many past hours to work through at the first start")
+	return c
+}
+
+// playDemo applies the example, works through the last hours at the first
+// start, and keeps the readings coming until ctx is done.
+func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place, hours int) error {
+	a.server = s.Address
+	a.tokenFile = filepath.Join(place.Dir, "data", "token")
+	c, err := a.client()
+	if err != nil {
+		return err
+	}
+	source, err := a.collect([]string{place.Project()})
+	if err != nil {
+		return err
+	}
+	packed, err := parcel.Pack(source.root)
+	if err != nil {
+		return err
+	}
+	if _, err := c.SendParcel(ctx, packed.Archive); err != nil {
+		return err
+	}
+	applied, err := c.Apply(ctx, client.ApplyRequest{Files: source.files, Parcel: packed.Name})
+	if err != nil {
+		return err
+	}
+	first := false
+	for _, w := range applied.Workflows {
+		first = first || w.Change == "new"
+	}
+	if first {
+		fmt.Fprintf(a.out, "Working through the last %d hours of readings. Look at them with:\n  lantern runs --server %s\n", hours, s.Address)
+		if err := startDemo(ctx, c, hours); err != nil {
+			return err
+		}
+	}
+	return place.Keep(ctx)
+}
+
+// startDemo starts the runs that the example begins with. The table of the day
+// comes when the hours that it is made of are in.
+func startDemo(ctx context.Context, c *client.Client, hours int) error {
+	for _, station := range []string{"G02", "G05"} {
+		if _, err := c.Start(ctx, "recalibrate", client.StartRequest{Texts: map[string]string{"station": station}}); err != nil {
+			return err
+		}
+	}
+	end := time.Now().UTC().Truncate(time.Hour)
+	var last client.Run
+	for h := hours; h > 0; h-- {
+		window := &client.Window{Start: end.Add(-time.Duration(h) * time.Hour), End: end.Add(-time.Duration(h-1) * time.Hour)}
+		var err error
+		if last, err = c.Start(ctx, "gauge-hourly", client.StartRequest{Window: window}); err != nil {
+			return err
+		}
+	}
+	if last.ID != "" {
+		err := c.Follow(ctx, last.ID, 0, func(change client.Change) error {
+			if change.Task == "" && change.After != "queued" && change.After != "running" {
+				return io.EOF
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+	}
+	today := time.Now().UTC().Truncate(24 * time.Hour)
+	_, err := c.Start(ctx, "basin-daily", client.StartRequest{Window: &client.Window{Start: today.AddDate(0, 0, -1), End: today}})
+	return err
+}

@@ -1,0 +1,127 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net"
+	"path/filepath"
+
+	"github.com/spf13/cobra"
+
+	"wiselantern/console"
+	"wiselantern/service"
+	"wiselantern/service/access"
+)
+
+const (
+	defaultListen = "127.0.0.1:7640"
+	defaultData   = "lantern-data"
+)
+
+type serveOptions struct {
+	data, listen string
+	hosts        []string
+	slots        int
+	verbose      bool
+}
+
+func (o *serveOptions) register(c *cobra.Command) {
+	c.Flags().StringVar(&o.listen, "listen", defaultListen, "address to listen on, HOST:PORT")
+	c.Flags().StringSliceVar(&o.hosts, "host", nil, "further name under which the service may be asked for")
+	c.Flags().IntVar(&o.slots, "slots", 0, "attempts at once (default twice the processors, at least 4)")
+	c.Flags().BoolVar(&o.verbose, "verbose", false, "log what the service does to standard error")
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	o := &serveOptions{}
+	c := &cobra.Command{
+		Use:   "serve",
+		Short: "Run the service",
+		Long: `Run the service on a data folder, until SIGINT or SIGTERM. The folder is made
+if it is not there; it holds the records, the logs and the token that every call
+must show. One service at a time has a data folder.
+
+On SIGTERM it takes no more work, waits four seconds for what is running, gives
+the rest up and ends; what was given up is made again at the next start. It can
+be killed at any moment without losing anything that was recorded.`,
+		Example: `  lantern serve
+  lantern serve --data /var/lib/lantern --listen 127.0.0.1:7641 --slots 16`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			return a.serve(c.Context(), o, func(context.Context, *service.Service) error { return nil })
+		},
+	}
+	o.register(c)
+	c.Flags().StringVar(&o.data, "data", defaultData, "the data folder")
+	return c
+}
+
+// serve runs a service, prints where it is, and has then done.
+func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Context, *service.Service) error) error {
+	if _, _, err := net.SplitHostPort(o.listen); err != nil {
+		return &usageError{fmt.Errorf("--listen %s: write HOST:PORT, as in %s", o.listen, defaultListen)}
+	}
+	if o.slots < 0 {
+		return &usageError{fmt.Errorf("--slots %d: write a number from 1", o.slots)}
+	}
+	level := slog.LevelWarn
+	if o.verbose {
+		level = slog.LevelInfo
+	}
+	log := slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	after := make(chan error, 1)
+	started := false
+	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Console: console.Files(), Version: Version(), Log: log},
+		func(s *service.Service) {
+			started = true
+			data, err := filepath.Abs(o.data)
+			if err != nil {
+				data = o.data
+			}
+			leaveNote(s.Address, access.TokenFile(data))
+			p := painter(a.out)
+			fmt.Fprintf(a.out, "%s is at %s, its data in %s\n", p.strong("Wise Lantern"), p.strong(s.Address), data)
+			fmt.Fprintf(a.out, "Sign in to the console, once, within ten minutes:\n  %s\n", s.SignInLink(personName()).Link)
+			go func() {
+				err := then(ctx, s)
+				if err != nil {
+					stop()
+				}
+				after <- err
+			}()
+		})
+	if started {
+		stop()
+		if thenErr := <-after; err == nil && !errors.Is(thenErr, context.Canceled) {
+			err = thenErr
+		}
+	}
+	return err
+}
+
+func (a *app) consoleCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "console",
+		Short: "Print a link that signs you in to the console",
+		Long:  "Print a link that opens the console and signs its reader in. It works once, within ten minutes.",
+		Example: `  lantern console
+  xdg-open "$(lantern console)"`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			service, err := a.client()
+			if err != nil {
+				return err
+			}
+			link, err := service.SignInLink(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.print(link, func() error {
+				_, err := fmt.Fprintln(a.out, link.Link)
+				return err
+			})
+		},
+	}
+}

@@ -1,0 +1,205 @@
+package client
+
+import (
+	"time"
+
+	"wiselantern/core/definition"
+)
+
+// The bodies of the API, which service/api serves and -o json prints. All
+// moments are RFC 3339 in UTC; a moment that has not come is left out.
+
+// Window is the half-open stretch of time [start, end) whose data a run is for.
+type Window struct {
+	Start time.Time `json:"start"`
+	End   time.Time `json:"end"`
+}
+
+// Run is one execution of a workflow.
+type Run struct {
+	ID        string         `json:"id" example:"gauge-hourly:412" doc:"NAME:NUMBER"`
+	Workflow  string         `json:"workflow"`
+	Number    int            `json:"number"`
+	Version   int            `json:"version" doc:"The version of the definition that it is pinned to"`
+	State     string         `json:"state" enum:"queued,running,succeeded,failed,stopped"`
+	Attention bool           `json:"attention" doc:"Something in it is held or late"`
+	Cause     string         `json:"cause" enum:"schedule,event,backfill,person,workflow"`
+	CausedBy  string         `json:"caused_by" doc:"The time rule, or the person's name"`
+	Window    *Window        `json:"window,omitempty"`
+	Due       *time.Time     `json:"due,omitempty"`
+	Params    map[string]any `json:"params"`
+	Created   time.Time      `json:"created"`
+	Started   *time.Time     `json:"started,omitempty"`
+	Ended     *time.Time     `json:"ended,omitempty"`
+	Counts    map[string]int `json:"counts,omitempty" doc:"How many of its tasks are in each state"`
+	Tasks     []Task         `json:"tasks,omitempty" doc:"Left out of listings"`
+}
+
+// Task is a task of a run.
+type Task struct {
+	Name     string         `json:"name"`
+	About    string         `json:"about,omitempty"`
+	Kind     string         `json:"kind"`
+	After    []string       `json:"after" doc:"The tasks that it comes after"`
+	State    string         `json:"state" enum:"idle,ready,running,waiting,cooling,held,succeeded,failed,skipped,unreached,stopped"`
+	Reason   string         `json:"reason,omitempty" doc:"Why it is in this state, where that is not plain"`
+	Stopping bool           `json:"stopping,omitempty" doc:"It was asked to end and has not ended yet"`
+	Wakes    *time.Time     `json:"wakes,omitempty" doc:"When the pause before the next attempt is over"`
+	Attempts []Attempt      `json:"attempts"`
+	Started  *time.Time     `json:"started,omitempty"`
+	Ended    *time.Time     `json:"ended,omitempty"`
+	Result   map[string]any `json:"result,omitempty"`
+	Error    string         `json:"error,omitempty" doc:"What went wrong in the last attempt"`
+}
+
+// Attempt is one try of a task.
+type Attempt struct {
+	Number   int        `json:"number"`
+	State    string     `json:"state" enum:"sent,running,succeeded,failed,stopped,lost"`
+	Worker   string     `json:"worker,omitempty"`
+	Started  *time.Time `json:"started,omitempty"`
+	Ended    *time.Time `json:"ended,omitempty"`
+	ExitCode *int       `json:"exit_code,omitempty"`
+	Error    string     `json:"error,omitempty"`
+}
+
+// Runs is one page of a listing, newest first.
+type Runs struct {
+	Runs []Run  `json:"runs"`
+	Next string `json:"next,omitempty" doc:"Give it as before to get the next page; left out on the last"`
+}
+
+// Workflow is a workflow as it stands.
+type Workflow struct {
+	Name       string               `json:"name"`
+	About      string               `json:"about,omitempty"`
+	Owner      string               `json:"owner,omitempty"`
+	Labels     []string             `json:"labels"`
+	Version    int                  `json:"version"`
+	Project    string               `json:"project,omitempty"`
+	File       string               `json:"file,omitempty"`
+	Applied    time.Time            `json:"applied"`
+	AppliedBy  string               `json:"applied_by"`
+	Tasks      int                  `json:"tasks" doc:"How many there are"`
+	Starts     []string             `json:"starts" doc:"Its time rules in words"`
+	Paused     *Paused              `json:"paused,omitempty"`
+	Next       *time.Time           `json:"next,omitempty" doc:"When it is next due"`
+	Open       int                  `json:"open" doc:"Runs that are queued or running"`
+	Recent     []Run                `json:"recent" doc:"Its newest runs, newest first"`
+	Definition *definition.Workflow `json:"definition,omitempty" doc:"Left out of listings"`
+}
+
+// Paused tells who paused a workflow, and when.
+type Paused struct {
+	Since time.Time `json:"since"`
+	By    string    `json:"by"`
+}
+
+// Workflows is the listing of all workflows.
+type Workflows struct {
+	Workflows []Workflow `json:"workflows"`
+}
+
+// StartRequest asks for a run.
+type StartRequest struct {
+	Params map[string]any    `json:"params,omitempty" doc:"Values in their JSON types"`
+	Texts  map[string]string `json:"texts,omitempty" doc:"Values as text, read by the type of their param"`
+	Window *Window           `json:"window,omitempty"`
+}
+
+// StopRequest asks for the end of a run, or of one task of it.
+type StopRequest struct {
+	Task string `json:"task,omitempty" doc:"Leave it out to stop the run"`
+}
+
+// ApplyRequest carries the files of a project.
+type ApplyRequest struct {
+	Files  []definition.File `json:"files"`
+	Parcel string            `json:"parcel,omitempty" doc:"The name of a parcel that was sent before"`
+	DryRun bool              `json:"dry_run,omitempty" doc:"Only tell what would change"`
+}
+
+// Applied tells what became of each workflow.
+type Applied struct {
+	Project   string          `json:"project,omitempty"`
+	Workflows []AppliedChange `json:"workflows"`
+}
+
+// AppliedChange is what applying did to one workflow.
+type AppliedChange struct {
+	Workflow string `json:"workflow"`
+	Change   string `json:"change" enum:"new,changed,same"`
+	Version  int    `json:"version"`
+}
+
+// Resumed tells what a workflow does after it was resumed.
+type Resumed struct {
+	Missed int `json:"missed" doc:"Due moments that came while it was paused, each of which makes a run; counted up to 1000"`
+}
+
+// Parcel is a folder of code that the service has.
+type Parcel struct {
+	Name  string `json:"name"`
+	Files int    `json:"files"`
+	Bytes int64  `json:"bytes"`
+}
+
+// Line is one line that a task printed.
+type Line struct {
+	Number int       `json:"number" doc:"Counted from 0 in the attempt"`
+	At     time.Time `json:"at"`
+	Stream string    `json:"stream" enum:"out,err"`
+	Text   string    `json:"text" doc:"Without the line feed; bytes that are no UTF-8 are shown as U+FFFD"`
+	Bytes  []byte    `json:"bytes,omitempty" doc:"The line as it was, in base64, where text cannot hold it"`
+	Joined bool      `json:"joined,omitempty" doc:"The line is longer than a line may be here and goes on in the next"`
+}
+
+// Lines is a part of a log.
+type Lines struct {
+	Lines []Line `json:"lines"`
+	Total int    `json:"total" doc:"Lines that the log has by now"`
+	Open  bool   `json:"open" doc:"The attempt has not ended, so more may come"`
+}
+
+// Change is one change of a state, as the live stream tells it.
+type Change struct {
+	ID     int64     `json:"id"`
+	Run    string    `json:"run"`
+	Task   string    `json:"task,omitempty" doc:"Left out when the run itself changed"`
+	At     time.Time `json:"at"`
+	Before string    `json:"before"`
+	After  string    `json:"after"`
+	Reason string    `json:"reason,omitempty"`
+	Person string    `json:"person,omitempty"`
+}
+
+// Changes is a part of a run's history.
+type Changes struct {
+	Changes []Change `json:"changes"`
+}
+
+// Health tells how the service is.
+type Health struct {
+	State   string     `json:"state" enum:"well,cannot record"`
+	Error   string     `json:"error,omitempty"`
+	Since   *time.Time `json:"since,omitempty"`
+	Version string     `json:"version"`
+}
+
+// Session tells who is signed in.
+type Session struct {
+	Person  string     `json:"person"`
+	Expires *time.Time `json:"expires,omitempty"`
+}
+
+// SignIn exchanges a one-time code, or the token, for a session.
+type SignIn struct {
+	Code  string `json:"code,omitempty"`
+	Token string `json:"token,omitempty"`
+}
+
+// SignInLink is an address that signs its reader in once.
+type SignInLink struct {
+	Link    string    `json:"link"`
+	Expires time.Time `json:"expires"`
+}

@@ -1,0 +1,305 @@
+package api
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"strconv"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wiselantern/client"
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/engine"
+	"wiselantern/service/store"
+)
+
+// RunPath names a run in an address.
+type RunPath struct {
+	Run string `path:"run" example:"gauge-hourly:412"`
+}
+
+// LogOf names the log of an attempt in an address.
+type LogOf struct {
+	RunPath
+	Task    string `query:"task" required:"true" example:"load"`
+	Attempt int    `query:"attempt" minimum:"0" doc:"From 1; left out or 0, the newest"`
+}
+
+func (a *API) runRoutes(api huma.API) {
+	route(api, http.MethodGet, "/api/runs", "list-runs", "Runs", "List runs, newest first", a.listRuns)
+	route(api, http.MethodGet, "/api/runs/{run}", "show-run", "Runs", "Show a run with its tasks and their attempts",
+		func(ctx context.Context, in *RunPath) (run client.Run, err error) {
+			row, err := a.findRun(ctx, in.Run)
+			if err != nil {
+				return run, err
+			}
+			return a.run(ctx, row)
+		})
+	route(api, http.MethodGet, "/api/runs/{run}/changes", "list-changes", "Runs", "List every change of state of a run and its tasks, oldest first", a.listChanges)
+	route(api, http.MethodPost, "/api/runs/{run}/stop", "stop", "Runs", "Stop a run, or one task of it",
+		func(ctx context.Context, in *struct {
+			RunPath
+			Body client.StopRequest
+		}) (run client.Run, err error) {
+			row, err := a.findRun(ctx, in.Run)
+			if err != nil {
+				return run, err
+			}
+			if err := a.Engine.Stop(ctx, row, in.Body.Task, personOf(ctx)); err != nil {
+				return run, err
+			}
+			if row, err = a.Store.RunByID(ctx, row.ID); err != nil {
+				return run, err
+			}
+			return a.run(ctx, row)
+		})
+	route(api, http.MethodGet, "/api/runs/{run}/log", "read-log", "Runs", "Read what an attempt printed", a.readLog)
+}
+
+func (a *API) listRuns(ctx context.Context, in *struct {
+	Workflow string   `query:"workflow" doc:"Only of this workflow"`
+	State    []string `query:"state" enum:"queued,running,succeeded,failed,stopped" doc:"Only in one of these states"`
+	Before   string   `query:"before" doc:"The next of the page before"`
+	Limit    int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
+}) (page client.Runs, err error) {
+	filter := store.RunFilter{Workflow: in.Workflow, States: in.State, Limit: in.Limit + 1}
+	if in.Workflow != "" {
+		if _, err := a.findWorkflow(ctx, in.Workflow); err != nil {
+			return page, err
+		}
+	}
+	if in.Before != "" {
+		if filter.Before, err = strconv.ParseInt(in.Before, 10, 64); err != nil {
+			return page, huma.Error422UnprocessableEntity("before is not the next of a page")
+		}
+	}
+	rows, err := a.Store.Runs(ctx, filter)
+	if err != nil {
+		return page, err
+	}
+	if len(rows) > in.Limit {
+		rows = rows[:in.Limit]
+		page.Next = strconv.FormatInt(rows[in.Limit-1].ID, 10)
+	}
+	page.Runs = make([]client.Run, len(rows))
+	ids := make([]int64, len(rows))
+	place := map[int64]int{}
+	for i, row := range rows {
+		if page.Runs[i], err = summaryOf(row); err != nil {
+			return page, err
+		}
+		page.Runs[i].Counts = map[string]int{}
+		ids[i], place[row.ID] = row.ID, i
+	}
+	counts, err := a.Store.TaskCounts(ctx, ids)
+	for _, c := range counts {
+		page.Runs[place[c.Run]].Counts[c.State] = c.Count
+	}
+	return page, err
+}
+
+// findRun reads NAME:NUMBER, or NAME alone for the newest run.
+func (a *API) findRun(ctx context.Context, id string) (store.Run, error) {
+	name, digits, numbered := strings.Cut(id, ":")
+	workflow, err := a.findWorkflow(ctx, name)
+	if err != nil {
+		return store.Run{}, err
+	}
+	if workflow.LastRun == 0 {
+		return store.Run{}, engine.Unknown("run", id, nil)
+	}
+	number := workflow.LastRun
+	if numbered {
+		if number, err = strconv.Atoi(digits); err != nil {
+			return store.Run{}, huma.Error422UnprocessableEntity(fmt.Sprintf("%q is not the name of a run; write it as %s", id, engine.RunName(name, workflow.LastRun)))
+		}
+	}
+	row, err := a.Store.Run(ctx, name, number)
+	if err == store.ErrNotFound {
+		return row, &engine.UnknownError{What: "run", Name: id, Known: []string{fmt.Sprintf("runs %s to %s", engine.RunName(name, 1), engine.RunName(name, workflow.LastRun))}}
+	}
+	return row, err
+}
+
+func moment(m store.Moment) *time.Time {
+	if !m.Valid {
+		return nil
+	}
+	t := m.Time()
+	return &t
+}
+
+func summaryOf(row store.Run) (run client.Run, err error) {
+	run = client.Run{ID: engine.RunName(row.Name, row.Number), Workflow: row.Name, Number: row.Number, Version: row.Version, State: row.State,
+		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended)}
+	if row.WindowEnd.Valid {
+		run.Window = &client.Window{Start: row.WindowStart.Time(), End: row.WindowEnd.Time()}
+	}
+	err = json.Unmarshal([]byte(row.Params), &run.Params)
+	return run, err
+}
+
+// run is a run with its tasks.
+func (a *API) run(ctx context.Context, row store.Run) (run client.Run, err error) {
+	if run, err = summaryOf(row); err != nil {
+		return run, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return run, err
+	}
+	tasks, err := a.Store.Tasks(ctx, row.ID)
+	if err != nil {
+		return run, err
+	}
+	attempts, err := a.Store.Attempts(ctx, row.ID)
+	if err != nil {
+		return run, err
+	}
+	run.Counts = map[string]int{}
+	for _, t := range tasks {
+		run.Counts[t.State]++
+		run.Tasks = append(run.Tasks, taskOf(t, d.Tasks[t.Task]))
+	}
+	for _, at := range attempts {
+		t := &run.Tasks[at.Task]
+		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error}
+		if at.ExitCode.Valid {
+			code := int(at.ExitCode.Int64)
+			one.ExitCode = &code
+		}
+		t.Attempts = append(t.Attempts, one)
+		t.Error = at.Error
+		if at.Result.Valid {
+			if err := json.Unmarshal([]byte(at.Result.String), &t.Result); err != nil {
+				return run, err
+			}
+		}
+	}
+	return run, nil
+}
+
+func taskOf(row store.Task, d definition.Task) client.Task {
+	return client.Task{Name: d.Name, About: d.About, Kind: d.Kind, After: list(d.After), State: row.State, Reason: row.Reason, Stopping: row.Stopping,
+		Wakes: moment(row.Wake), Attempts: []client.Attempt{}, Started: moment(row.Started), Ended: moment(row.Ended)}
+}
+
+func (a *API) listChanges(ctx context.Context, in *struct {
+	RunPath
+	After int64 `query:"after" minimum:"0"`
+	Limit int   `query:"limit" default:"500" minimum:"1" maximum:"5000"`
+}) (page client.Changes, err error) {
+	row, err := a.findRun(ctx, in.Run)
+	if err != nil {
+		return page, err
+	}
+	page.Changes, err = a.changes(ctx, in.After, row.ID, in.Limit)
+	return page, err
+}
+
+func (a *API) changes(ctx context.Context, after, run int64, limit int) ([]client.Change, error) {
+	rows, err := a.Store.Transitions(ctx, after, run, limit)
+	if err != nil {
+		return nil, err
+	}
+	changes := make([]client.Change, len(rows))
+	for i, r := range rows {
+		changes[i] = client.Change{ID: r.ID, Run: engine.RunName(r.Name, r.Number), At: r.At.Time(), Before: r.Before, After: r.After, Reason: r.Reason, Person: r.Person}
+		if r.Task.Valid {
+			d, err := a.definitionOf(ctx, r.Workflow, r.Version)
+			if err != nil {
+				return nil, err
+			}
+			changes[i].Task = d.Tasks[r.Task.Int64].Name
+		}
+	}
+	return changes, nil
+}
+
+// findLog is the log of an attempt, and whether the attempt is open.
+func (a *API) findLog(ctx context.Context, in LogOf) (of store.LogOf, open bool, err error) {
+	row, err := a.findRun(ctx, in.Run)
+	if err != nil {
+		return of, false, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return of, false, err
+	}
+	place := -1
+	var names []string
+	for i, t := range d.Tasks {
+		names = append(names, t.Name)
+		if t.Name == in.Task {
+			place = i
+		}
+	}
+	if place < 0 {
+		return of, false, engine.Unknown("task", in.Task, names)
+	}
+	task, attempts, err := a.Store.TaskWithAttempts(ctx, row.ID, place)
+	if err != nil {
+		return of, false, err
+	}
+	number := in.Attempt
+	if number == 0 {
+		number = max(1, task.Attempts)
+	}
+	if number > task.Attempts && task.Attempts > 0 {
+		return of, false, &engine.UnknownError{What: "attempt", Name: strconv.Itoa(number), Known: []string{fmt.Sprintf("attempts 1 to %d of task %s", task.Attempts, in.Task)}}
+	}
+	state, err := flow.ParseState(task.State)
+	open = !state.Settled()
+	for _, at := range attempts {
+		if at.Number == number {
+			open = at.State == store.AttemptSent || at.State == store.AttemptRunning
+		}
+	}
+	return store.LogOf{Run: row.ID, Task: place, Attempt: number}, open, err
+}
+
+func (a *API) readLog(ctx context.Context, in *struct {
+	LogOf
+	From  int `query:"from" minimum:"0" doc:"The first line wanted, counted from 0"`
+	Last  int `query:"last" minimum:"0" maximum:"10000" doc:"Read that many lines from the end instead"`
+	Limit int `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+}) (page client.Lines, err error) {
+	of, open, err := a.findLog(ctx, in.LogOf)
+	if err != nil {
+		return page, err
+	}
+	page.Open = open
+	if page.Total, err = a.Store.Logs.Count(ctx, of); err != nil {
+		return page, err
+	}
+	from := in.From
+	if in.Last > 0 {
+		from = max(0, page.Total-in.Last)
+	}
+	page.Lines, err = a.lines(ctx, of, from, in.Limit)
+	return page, err
+}
+
+func (a *API) lines(ctx context.Context, of store.LogOf, from, limit int) ([]client.Line, error) {
+	rows, err := a.Store.Logs.Lines(ctx, of, from, limit)
+	if err != nil {
+		return nil, err
+	}
+	lines := make([]client.Line, len(rows))
+	for i, r := range rows {
+		lines[i] = client.Line{Number: from + i, At: r.At, Stream: "out", Text: string(r.Text), Joined: r.Joined}
+		if r.Error {
+			lines[i].Stream = "err"
+		}
+		if !utf8.Valid(r.Text) {
+			lines[i].Text, lines[i].Bytes = strings.ToValidUTF8(lines[i].Text, "\uFFFD"), r.Text
+		}
+	}
+	return lines, nil
+}

@@ -1,0 +1,148 @@
+// Package service puts the rooms of the service together: records, engine,
+// workers and the network interface, in one process on one data folder.
+package service
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"runtime"
+	"syscall"
+	"time"
+
+	"wiselantern/client"
+	"wiselantern/service/access"
+	"wiselantern/service/api"
+	"wiselantern/service/dispatch"
+	"wiselantern/service/engine"
+	"wiselantern/service/store"
+	"wiselantern/worker"
+)
+
+// Options shape a service.
+type Options struct {
+	Data    string   // the data folder
+	Listen  string   // host:port; with port 0 a free one is taken
+	Hosts   []string // names besides loopback under which it may be asked for
+	Slots   int      // attempts at once; 0 is twice the number of processors, at least 4
+	Console fs.FS
+	Version string
+	Log     *slog.Logger
+}
+
+// Service is a running service.
+type Service struct {
+	Address string // as in http://127.0.0.1:7640
+
+	api *api.API
+}
+
+// SignInLink makes an address that signs that person in once.
+func (s *Service) SignInLink(person string) client.SignInLink { return s.api.SignInLink(person) }
+
+// How long attempts that are being executed may take when the service stops,
+// before they are given up and made again at the next start.
+const patience = 4 * time.Second
+
+// Run runs a service until ctx is done, and calls ready once it answers. When it
+// returns, everything that it knew is recorded; that takes ten seconds at most.
+func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
+	if o.Slots == 0 {
+		o.Slots = max(4, 2*runtime.NumCPU())
+	}
+	records, err := store.Open(ctx, o.Data)
+	if err != nil {
+		return err
+	}
+	defer func() { err = errors.Join(err, records.Close()) }()
+	listener, err := listen(o.Listen)
+	if err != nil {
+		return err
+	}
+	defer listener.Close()
+
+	heart, err := engine.New(ctx, records, time.Now, o.Log)
+	if err != nil {
+		return err
+	}
+	exchange := dispatch.NewExchange(heart)
+	heart.SetSender(exchange)
+	engineContext, stopEngine := context.WithCancel(context.Background())
+	engineDone := make(chan struct{})
+	go func() {
+		defer close(engineDone)
+		heart.Run(engineContext)
+	}()
+	defer func() {
+		stopEngine()
+		<-engineDone
+	}()
+
+	gate, err := access.NewGate(records, heart, time.Now)
+	if err != nil {
+		return err
+	}
+	parcels := &api.Parcels{Dir: filepath.Join(records.Dir(), "parcels")}
+	hands := worker.New(exchange, worker.Options{Name: workerName(), Dir: filepath.Join(records.Dir(), "worker"), Slots: o.Slots, Fetch: parcels.Fetch, Log: o.Log})
+	if err := hands.Recover(ctx); err != nil {
+		return err
+	}
+	if err := heart.GoOn(ctx); err != nil {
+		return err
+	}
+
+	s := &Service{Address: "http://" + listener.Addr().String()}
+	s.api = api.New(api.Options{Engine: heart, Store: records, Gate: gate, Parcels: parcels, Console: o.Console, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log})
+	served := make(chan error, 1)
+	go func() { served <- s.api.App().Listener(listener) }()
+	handsDone := make(chan struct{})
+	go func() {
+		defer close(handsDone)
+		hands.Run(context.Background())
+	}()
+	o.Log.Info("serving", "address", s.Address, "data", records.Dir(), "slots", o.Slots)
+	ready(s)
+
+	select {
+	case <-ctx.Done():
+	case err = <-served:
+	}
+	o.Log.Info("stopping: no more work is taken")
+	exchange.Close()
+	s.api.Close()
+	shut := make(chan error, 1)
+	go func() { shut <- s.api.App().ShutdownWithTimeout(patience) }()
+	select {
+	case <-handsDone:
+	case <-time.After(patience):
+		o.Log.Info("stopping: attempts still being executed are given up; they are made again at the next start")
+		hands.GiveUp()
+		<-handsDone
+	}
+	<-shut // what is still asked after that long is cut off
+	return err
+}
+
+func workerName() string {
+	name, err := os.Hostname()
+	if err != nil {
+		return "local"
+	}
+	return name
+}
+
+func listen(address string) (net.Listener, error) {
+	listener, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("the address %s is in use; stop what listens there, or choose another with --listen HOST:PORT", address)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("the service cannot listen on %s: %w; give --listen as HOST:PORT", address, err)
+	}
+	return listener, nil
+}
