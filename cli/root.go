@@ -101,6 +101,11 @@ func Version() string {
 	return "development"
 }
 
+// Commands is the tree of commands, for the reference.
+func Commands() *cobra.Command {
+	return (&app{in: strings.NewReader(""), out: io.Discard, err: io.Discard}).root()
+}
+
 func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "lantern",

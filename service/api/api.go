@@ -44,7 +44,8 @@ type Options struct {
 // API answers requests.
 type API struct {
 	Options
-	app    *fiber.App
+	app         *fiber.App
+	description *huma.OpenAPI
 	closed chan struct{} // closed when streams are to end
 
 	mu       sync.Mutex
@@ -53,6 +54,7 @@ type API struct {
 
 // New makes the network interface.
 func New(o Options) *API {
+	huma.DefaultArrayNullable = false // lists are empty, never null
 	a := &API{Options: o, closed: make(chan struct{}), versions: map[[2]int64]*definition.Workflow{}}
 	a.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true,
@@ -75,6 +77,7 @@ func New(o Options) *API {
 	}
 	config.Security = []map[string][]string{{"token": {}}, {"session": {}}}
 	routes := humafiber.New(a.app, config)
+	a.description = routes.OpenAPI()
 	a.workflowRoutes(routes)
 	a.runRoutes(routes)
 	a.accessRoutes(routes)
@@ -96,6 +99,11 @@ func schemaName(t reflect.Type, hint string) string {
 		return "Definition" + name
 	}
 	return name
+}
+
+// Description is the OpenAPI 3.1 document of the network interface, in JSON.
+func Description() ([]byte, error) {
+	return New(Options{Version: "0"}).description.MarshalJSON()
 }
 
 // App is the Fiber application, to be listened with.

@@ -1,0 +1,59 @@
+import { useQueryClient } from "@tanstack/react-query";
+import { useEffect, useSyncExternalStore } from "react";
+
+/** Whether the live stream is connected, and since when it is not. */
+let lostSince: Date | null = null;
+const listeners = new Set<() => void>();
+
+function setLost(lost: boolean) {
+  if (lost === (lostSince !== null)) return;
+  lostSince = lost ? new Date() : null;
+  for (const listener of listeners) listener();
+}
+
+export function useLostSince(): Date | null {
+  return useSyncExternalStore(
+    (listener) => {
+      listeners.add(listener);
+      return () => listeners.delete(listener);
+    },
+    () => lostSince,
+  );
+}
+
+/** How long changes are gathered before what is shown is read anew. */
+const gather = 150;
+
+/**
+ * useLive reads anew what is shown when something changes: of one run, or
+ * without one of all. Nothing is asked while nothing changes.
+ */
+export function useLive(run?: string) {
+  const queries = useQueryClient();
+  useEffect(() => {
+    const source = new EventSource(`/api/stream${run ? `?run=${encodeURIComponent(run)}` : ""}`);
+    let timer: ReturnType<typeof setTimeout> | undefined;
+    let wasLost = false;
+    const refresh = () => {
+      timer = undefined;
+      void queries.invalidateQueries();
+    };
+    source.addEventListener("change", () => {
+      timer ??= setTimeout(refresh, gather);
+    });
+    source.onopen = () => {
+      setLost(false);
+      if (wasLost) refresh();
+      wasLost = false;
+    };
+    source.onerror = () => {
+      wasLost = true;
+      setLost(true);
+    };
+    return () => {
+      source.close();
+      clearTimeout(timer);
+      setLost(false);
+    };
+  }, [queries, run]);
+}

@@ -1,0 +1,102 @@
+import { Controls, Handle, Position, ReactFlow, type Edge, type Node, type NodeProps } from "@xyflow/react";
+import "@xyflow/react/dist/style.css";
+import { useMemo } from "react";
+import type { Task } from "../api/client";
+import { Glyph } from "../parts/state";
+import { Took, Until } from "../parts/time";
+import { nodeHeight, nodeWidth, places } from "./layout";
+
+type TaskNode = Node<{ task: Task; quiet: boolean; chosen: boolean }, "task">;
+
+function TaskBox({ data: { task, quiet, chosen } }: NodeProps<TaskNode>) {
+  const lit = task.state === "running";
+  return (
+    <div
+      style={{ width: nodeWidth, height: nodeHeight, boxShadow: lit ? "var(--glow)" : undefined }}
+      className={`flex flex-col justify-center rounded-xl border bg-raised px-3.5 text-ink ${chosen ? "border-lamp" : "border-line"} ${task.state === "idle" && !quiet ? "opacity-70" : ""}`}
+    >
+      <Handle type="target" position={Position.Left} isConnectable={false} className="invisible" />
+      <span className="flex items-center gap-2">
+        {!quiet && <Glyph state={task.state} />}
+        <span className="truncate font-medium" title={task.name}>
+          {task.name}
+        </span>
+      </span>
+      <span className="flex gap-2 text-[0.8rem] text-soft">
+        {quiet ? task.kind : <TaskLine task={task} />}
+      </span>
+      <Handle type="source" position={Position.Right} isConnectable={false} className="invisible" />
+    </div>
+  );
+}
+
+function TaskLine({ task }: { task: Task }) {
+  const tries = task.attempts.length > 1 ? `, attempt ${task.attempts.length}` : "";
+  if (task.state === "cooling" && task.wakes) {
+    return (
+      <>
+        cooling, again <Until at={task.wakes} />
+      </>
+    );
+  }
+  return (
+    <>
+      {task.state}
+      {tries}
+      {task.started && (
+        <span className="ml-auto">
+          <Took start={task.started} end={task.ended} />
+        </span>
+      )}
+    </>
+  );
+}
+
+const nodeTypes = { task: TaskBox };
+
+/** Graph draws tasks and what they come after; quiet, without their states. */
+export default function Graph(props: { tasks: Task[]; chosen?: string | undefined; onChoose?: (task: string) => void; quiet?: boolean }) {
+  const { tasks, chosen, onChoose, quiet = false } = props;
+  // The layout depends on the edges alone, so that nothing moves when a state changes.
+  const shape = JSON.stringify(tasks.map((t) => [t.name, t.after]));
+  const laid = useMemo(() => places((JSON.parse(shape) as [string, string[]][]).map(([name, after]) => ({ name, after }))), [shape]);
+  const nodes: TaskNode[] = tasks.map((task) => ({
+    id: task.name,
+    type: "task",
+    position: laid.get(task.name) ?? { x: 0, y: 0 },
+    data: { task, quiet, chosen: task.name === chosen },
+    width: nodeWidth,
+    height: nodeHeight,
+    ariaLabel: quiet ? task.name : `${task.name}, ${task.state}`,
+  }));
+  const states = new Map(tasks.map((t) => [t.name, t.state]));
+  const edges: Edge[] = tasks.flatMap((task) =>
+    task.after.map((from) => {
+      const done = states.get(from) === "succeeded";
+      return { id: `${from}→${task.name}`, source: from, target: task.name, style: { stroke: done ? "var(--succeeded)" : "var(--none)", opacity: done ? 0.75 : 0.5, strokeWidth: 1.5 } };
+    }),
+  );
+  return (
+    <ReactFlow
+      nodes={nodes}
+      edges={edges}
+      nodeTypes={nodeTypes}
+      nodesDraggable={false}
+      nodesConnectable={false}
+      edgesFocusable={false}
+      nodesFocusable={!!onChoose}
+      elementsSelectable={!!onChoose}
+      onNodeClick={(_, node) => onChoose?.(node.id)}
+      onSelectionChange={({ nodes: [node] }) => node && node.id !== chosen && onChoose?.(node.id)}
+      fitView
+      fitViewOptions={{ padding: 0.08, maxZoom: 1 }}
+      minZoom={0.1}
+      maxZoom={1.6}
+      zoomOnScroll={false}
+      panOnScroll={false}
+      preventScrolling={false}
+    >
+      {tasks.length > 12 && <Controls showInteractive={false} />}
+    </ReactFlow>
+  );
+}

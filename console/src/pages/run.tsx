@@ -1,0 +1,224 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Square } from "lucide-react";
+import { Tabs } from "radix-ui";
+import { lazy, Suspense, useState } from "react";
+import { Link, useParams, useSearchParams } from "react-router";
+import { call, runPath, type Run, type Task } from "../api/client";
+import { useLive } from "../api/live";
+import { Button } from "../parts/button";
+import { Dialog, DialogClose } from "../parts/dialog";
+import { Command, Loading, Trouble } from "../parts/notes";
+import { Trail } from "../parts/shell";
+import { Counts, StateMark } from "../parts/state";
+import { Cell, Row, Table } from "../parts/table";
+import { Moment, Took, Until, windowText } from "../parts/time";
+import { TaskPanel } from "./task-panel";
+
+const Graph = lazy(() => import("../graph/graph"));
+
+export function RunPage() {
+  const { run: id = "" } = useParams();
+  useLive(id);
+  const [query, setQuery] = useSearchParams();
+  const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", runPath(id)) });
+  if (run.error) return <Trouble error={run.error} what={`The run ${id} cannot be shown`} />;
+  if (run.isPending) return <Loading what={id} />;
+  const r = run.data;
+  const tasks = r.tasks ?? [];
+  const chosen = tasks.find((t) => t.name === query.get("task")) ?? firstOfInterest(tasks);
+  const set = (name: string, value: string) =>
+    setQuery(
+      (before) => {
+        before.set(name, value);
+        if (name === "task") before.delete("attempt");
+        return before;
+      },
+      { replace: true },
+    );
+  return (
+    <>
+      <Trail
+        steps={[
+          { to: "/workflows", name: "Workflows" },
+          { to: `/workflows/${r.workflow}`, name: r.workflow },
+        ]}
+      />
+      <RunHead run={r} />
+      <Tabs.Root value={query.get("view") ?? "graph"} onValueChange={(view) => set("view", view)} className="mt-5">
+        <div className="mb-3 flex items-center gap-6">
+          <Tabs.List aria-label="Views of the run" className="flex gap-1">
+            {["graph", "table"].map((view) => (
+              <Tabs.Trigger
+                key={view}
+                value={view}
+                className="rounded-lg px-3 py-1.5 font-medium text-soft capitalize hover:text-ink data-[state=active]:bg-raised data-[state=active]:text-ink"
+              >
+                {view}
+              </Tabs.Trigger>
+            ))}
+          </Tabs.List>
+          <Counts counts={r.counts ?? {}} />
+        </div>
+        <Tabs.Content value="graph" className="h-64 overflow-hidden rounded-xl border border-line bg-surface">
+          <Suspense fallback={<Loading what="the graph" />}>
+            <Graph tasks={tasks} chosen={chosen?.name} onChoose={(task) => set("task", task)} />
+          </Suspense>
+        </Tabs.Content>
+        <Tabs.Content value="table">
+          <TaskTable tasks={tasks} chosen={chosen?.name} onChoose={(task) => set("task", task)} />
+        </Tabs.Content>
+      </Tabs.Root>
+      {chosen && (
+        <TaskPanel
+          key={chosen.name}
+          run={r}
+          task={chosen}
+          attempt={Number(query.get("attempt")) || undefined}
+          onAttempt={(attempt) => set("attempt", String(attempt))}
+        />
+      )}
+    </>
+  );
+}
+
+/** firstOfInterest is the task that a reader most likely came for. */
+function firstOfInterest(tasks: Task[]): Task | undefined {
+  for (const state of ["failed", "held", "running", "cooling", "stopped"]) {
+    const found = tasks.find((t) => t.state === state);
+    if (found) return found;
+  }
+  return tasks[0];
+}
+
+function RunHead({ run }: { run: Run }) {
+  const params = Object.entries(run.params);
+  return (
+    <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
+      <div>
+        <h1 className="flex items-center gap-4 text-2xl font-semibold tracking-tight">
+          {run.id}
+          <span className="text-base tracking-normal">
+            <StateMark state={run.state} strong />
+          </span>
+        </h1>
+        <p className="mt-1.5 flex flex-wrap gap-x-6 gap-y-1 text-soft">
+          {run.window && <span className="text-ink">{windowText(run.window)}</span>}
+          <span>{run.cause === "person" ? `started by ${run.caused_by}` : `${run.cause}: ${run.caused_by}`}</span>
+          <span>version {run.version}</span>
+          {run.started && (
+            <span>
+              began <Moment at={run.started} />, {run.ended ? "took" : "has taken"} <Took start={run.started} end={run.ended} />
+            </span>
+          )}
+        </p>
+        {params.length > 0 && (
+          <p className="mt-1 flex flex-wrap gap-x-5 font-mono text-[0.87rem] text-soft">
+            {params.map(([name, value]) => (
+              <span key={name}>
+                {name}=<span className="text-ink">{typeof value === "string" ? value : JSON.stringify(value)}</span>
+              </span>
+            ))}
+          </p>
+        )}
+      </div>
+      {!run.ended && (
+        <div className="ml-auto">
+          <StopDialog run={run} />
+        </div>
+      )}
+    </div>
+  );
+}
+
+function StopDialog({ run }: { run: Run }) {
+  const [open, setOpen] = useState(false);
+  const queries = useQueryClient();
+  const stop = useMutation({
+    mutationFn: () => call("POST", `${runPath(run.id)}/stop`, {}),
+    onSuccess: () => setOpen(false),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  const tasks = run.tasks ?? [];
+  const running = tasks.filter((t) => t.state === "running").map((t) => t.name);
+  const ahead = tasks.filter((t) => !t.ended && t.state !== "running").length;
+  return (
+    <Dialog
+      open={open}
+      onOpenChange={(next) => {
+        setOpen(next);
+        stop.reset();
+      }}
+      title={`Stop ${run.id}?`}
+      about={
+        <ul className="list-disc pl-5">
+          {running.length > 0 && <li>{running.join(", ")}: running, gets SIGTERM and ten seconds to end</li>}
+          <li>{ahead} tasks that have not begun are stopped at once</li>
+          <li>what has ended stays as it is</li>
+        </ul>
+      }
+      trigger={
+        <Button look="danger">
+          <Square size={13} fill="currentColor" /> Stop
+        </Button>
+      }
+    >
+      {stop.error && (
+        <p role="alert" className="mb-4 text-failed">
+          ✕ {stop.error.message}
+        </p>
+      )}
+      <p className="mb-4 text-soft">
+        The same in a terminal: <Command>{`lantern stop ${run.id}`}</Command>
+      </p>
+      <div className="flex justify-end gap-2">
+        <DialogClose asChild>
+          <Button>Leave it going</Button>
+        </DialogClose>
+        <Button look="danger" disabled={stop.isPending} onClick={() => stop.mutate()}>
+          Stop the run
+        </Button>
+      </div>
+    </Dialog>
+  );
+}
+
+function TaskTable({ tasks, chosen, onChoose }: { tasks: Task[]; chosen: string | undefined; onChoose: (task: string) => void }) {
+  return (
+    <Table label="Tasks" heads={["Task", "State", "Attempts", "Started", "Took", "Note"]}>
+      {tasks.map((task) => (
+        <Row key={task.name} aria-selected={task.name === chosen} className={task.name === chosen ? "bg-raised" : ""}>
+          <Cell className="whitespace-nowrap">
+            <Link
+              to={`?view=table&task=${encodeURIComponent(task.name)}`}
+              className="font-medium hover:underline"
+              onClick={(event) => {
+                event.preventDefault();
+                onChoose(task.name);
+              }}
+            >
+              {task.name}
+            </Link>
+          </Cell>
+          <Cell>
+            <StateMark state={task.state} />
+          </Cell>
+          <Cell>{task.attempts.length || <span className="text-soft">–</span>}</Cell>
+          <Cell className="whitespace-nowrap">
+            <Moment at={task.started} />
+          </Cell>
+          <Cell className="whitespace-nowrap">
+            <Took start={task.started} end={task.ended} />
+          </Cell>
+          <Cell className="w-full text-soft">
+            {task.stopping ? "is being stopped" : task.reason}
+            {task.state === "cooling" && task.wakes && (
+              <>
+                ; again <Until at={task.wakes} />
+              </>
+            )}
+          </Cell>
+        </Row>
+      ))}
+    </Table>
+  );
+}

@@ -1,0 +1,90 @@
+import { Download } from "lucide-react";
+import { logPath, type Attempt, type Run, type Task } from "../api/client";
+import { StateMark } from "../parts/state";
+import { Moment, Took, Until } from "../parts/time";
+import { Log } from "./log";
+
+/** TaskPanel is one task of a run: its attempts, its result, the log of one of them. */
+export function TaskPanel(props: { run: Run; task: Task; attempt: number | undefined; onAttempt: (attempt: number) => void }) {
+  const { run, task } = props;
+  const attempt = task.attempts.find((a) => a.number === props.attempt) ?? task.attempts.at(-1);
+  return (
+    <section aria-label={`Task ${task.name}`} className="mt-5 overflow-hidden rounded-xl border border-line bg-surface">
+      <div className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line px-5 py-3">
+        <h2 className="text-lg font-semibold">{task.name}</h2>
+        <StateMark state={task.state} />
+        {task.about && <span className="text-soft">{task.about}</span>}
+        {attempt && (
+          <div className="ml-auto flex items-center gap-3">
+            <Attempts attempts={task.attempts} chosen={attempt.number} onChoose={props.onAttempt} />
+            <a
+              href={`/api${logPath(run.id, task.name, attempt.number, {}, "/raw")}`}
+              className="inline-flex h-8 items-center gap-1.5 rounded-lg px-2.5 text-soft hover:bg-raised hover:text-ink"
+              title="Download the log, byte for byte"
+              download
+            >
+              <Download size={15} /> Log
+            </a>
+          </div>
+        )}
+      </div>
+      {(task.reason || attempt?.error) && (
+        <p className="border-b border-line px-5 py-2.5">
+          <span data-state={attempt?.error ? attempt.state : task.state} className="state-colour">
+            {attempt?.error || task.reason}
+          </span>
+          {task.state === "cooling" && task.wakes && (
+            <span className="text-soft">
+              {" "}
+              – tried again <Until at={task.wakes} />
+            </span>
+          )}
+        </p>
+      )}
+      {attempt ? (
+        <>
+          <p className="flex flex-wrap gap-x-6 px-5 pt-3 text-[0.87rem] text-soft">
+            <span>
+              attempt {attempt.number}, <StateMark state={attempt.state} />
+            </span>
+            {attempt.started && (
+              <span>
+                began <Moment at={attempt.started} />, took <Took start={attempt.started} end={attempt.ended} />
+              </span>
+            )}
+            {attempt.exit_code !== undefined && <span>exit code {attempt.exit_code}</span>}
+            {attempt.worker && <span>on {attempt.worker}</span>}
+            {task.result && attempt === task.attempts.at(-1) && (
+              <span>
+                result <code className="font-mono text-ink">{JSON.stringify(task.result)}</code>
+              </span>
+            )}
+          </p>
+          <Log key={attempt.number} run={run.id} task={task.name} attempt={attempt.number} />
+        </>
+      ) : (
+        <p className="px-5 py-8 text-soft">{task.ended ? "It was never tried, so there is no log." : "It has not been tried yet."}</p>
+      )}
+    </section>
+  );
+}
+
+function Attempts({ attempts, chosen, onChoose }: { attempts: Attempt[]; chosen: number; onChoose: (attempt: number) => void }) {
+  if (attempts.length < 2) return null;
+  return (
+    <div role="group" aria-label="Attempts" className="flex gap-1">
+      {attempts.map((a) => (
+        <button
+          key={a.number}
+          type="button"
+          aria-pressed={a.number === chosen}
+          aria-label={`Attempt ${a.number}, ${a.state}`}
+          onClick={() => onChoose(a.number)}
+          className="inline-flex h-8 items-center gap-1.5 rounded-lg px-2.5 hover:bg-raised aria-pressed:bg-raised"
+        >
+          <StateMark state={a.state} /> <span className="text-soft">{a.number}</span>
+        </button>
+      ))}
+    </div>
+  );
+}

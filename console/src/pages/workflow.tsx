@@ -1,0 +1,95 @@
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { Pause, SkipForward } from "lucide-react";
+import { lazy, Suspense } from "react";
+import { useParams, useSearchParams } from "react-router";
+import { call, workflowPath, type Task, type Workflow } from "../api/client";
+import { useLive } from "../api/live";
+import { Button } from "../parts/button";
+import { Loading, Trouble } from "../parts/notes";
+import { Trail } from "../parts/shell";
+import { StateFilter } from "../parts/state-filter";
+import { Moment } from "../parts/time";
+import { RunTable } from "./run-table";
+import { StartDialog } from "./start-dialog";
+import { NextDue } from "./workflows";
+
+const Graph = lazy(() => import("../graph/graph"));
+
+export function WorkflowPage() {
+  const { name = "" } = useParams();
+  useLive();
+  const [query, setQuery] = useSearchParams();
+  const state = query.get("state") ?? undefined;
+  const workflow = useQuery({ queryKey: ["workflow", name], queryFn: () => call<Workflow>("GET", workflowPath(name)) });
+  if (workflow.error) return <Trouble error={workflow.error} what={`The workflow ${name} cannot be shown`} />;
+  if (workflow.isPending) return <Loading what={name} />;
+  const w = workflow.data;
+  const tasks: Task[] = (w.definition?.tasks ?? []).map((t) => ({ name: t.name, kind: t.kind, after: t.after ?? [], state: "idle", attempts: [] }));
+  return (
+    <>
+      <Trail steps={[{ to: "/workflows", name: "Workflows" }]} />
+      <div className="flex flex-wrap items-start gap-4">
+        <div>
+          <h1 className="text-2xl font-semibold tracking-tight">{w.name}</h1>
+          <p className="mt-1 max-w-3xl text-soft">{w.about}</p>
+        </div>
+        <div className="ml-auto flex gap-2">
+          <PauseButton workflow={w} />
+          <StartDialog workflow={w.name} params={w.definition?.params ?? []} />
+        </div>
+      </div>
+      <dl className="mt-5 mb-6 flex flex-wrap gap-x-12 gap-y-3">
+        <Fact name="Owner">{w.owner ?? "–"}</Fact>
+        <Fact name="Starts">{w.starts.length ? w.starts.join("; ") : "by hand"}</Fact>
+        <Fact name="Next due">
+          <NextDue workflow={w} />
+        </Fact>
+        <Fact name="Version">
+          {w.version}
+          <div className="text-[0.87rem] text-soft">
+            applied <Moment at={w.applied} /> by {w.applied_by}
+          </div>
+        </Fact>
+        {w.labels.length > 0 && <Fact name="Labels">{w.labels.join(", ")}</Fact>}
+      </dl>
+      <section aria-label="Graph" className="mb-8 h-64 overflow-hidden rounded-xl border border-line bg-surface">
+        <Suspense fallback={<Loading what="the graph" />}>
+          <Graph tasks={tasks} quiet />
+        </Suspense>
+      </section>
+      <div className="mb-3 flex flex-wrap items-center gap-6">
+        <h2 className="text-lg font-semibold">Runs</h2>
+        <StateFilter state={state} onChange={(next) => setQuery(next ? { state: next } : {}, { replace: true })} />
+      </div>
+      <RunTable workflow={w.name} state={state} />
+    </>
+  );
+}
+
+function Fact({ name, children }: { name: string; children: React.ReactNode }) {
+  return (
+    <div>
+      <dt className="text-[0.8rem] text-soft">{name}</dt>
+      <dd className="mt-0.5">{children}</dd>
+    </div>
+  );
+}
+
+function PauseButton({ workflow }: { workflow: Workflow }) {
+  const queries = useQueryClient();
+  const verb = workflow.paused ? "resume" : "pause";
+  const change = useMutation({
+    mutationFn: () => call("POST", `${workflowPath(workflow.name)}/${verb}`),
+    onSettled: () => queries.invalidateQueries(),
+  });
+  if (workflow.starts.length === 0 && !workflow.paused) return null;
+  const about = workflow.paused
+    ? "Go on; a run is made for each window that came due meanwhile"
+    : "Make no runs until it is resumed; what comes due meanwhile is remembered";
+  return (
+    <Button title={about} disabled={change.isPending} onClick={() => change.mutate()}>
+      {workflow.paused ? <SkipForward size={15} /> : <Pause size={15} />}
+      {workflow.paused ? "Resume" : "Pause"}
+    </Button>
+  );
+}

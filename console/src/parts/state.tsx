@@ -1,0 +1,59 @@
+import type { State } from "../api/client";
+
+const glyphs: Record<State, string> = {
+  idle: "·",
+  ready: "◔",
+  queued: "◔",
+  sent: "◔",
+  running: "◐",
+  waiting: "◌",
+  cooling: "◑",
+  held: "◇",
+  succeeded: "●",
+  failed: "✕",
+  skipped: "–",
+  unreached: "○",
+  lost: "○",
+  stopped: "■",
+};
+
+/** states in the order in which they are counted. */
+export const states: State[] = ["failed", "held", "running", "cooling", "waiting", "ready", "idle", "succeeded", "skipped", "unreached", "stopped"];
+
+const lit = (state: State) => state === "running";
+
+/** Glyph is the sign of a state, so that colour is never its only code. */
+export function Glyph({ state }: { state: State }) {
+  return (
+    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1.1em] text-center font-mono leading-none ${lit(state) ? "lamp-lit" : ""}`}>
+      {glyphs[state]}
+    </span>
+  );
+}
+
+/** StateMark is a state with its glyph and its word. */
+export function StateMark({ state, strong }: { state: State; strong?: boolean }) {
+  return (
+    <span data-state={state} className={`state-colour inline-flex items-center gap-1.5 whitespace-nowrap ${strong ? "font-semibold" : ""}`}>
+      <Glyph state={state} />
+      {state}
+    </span>
+  );
+}
+
+/** Counts are how many tasks are in each state. */
+export function Counts({ counts }: { counts: Record<string, number> }) {
+  return (
+    <span className="inline-flex gap-3 whitespace-nowrap">
+      {states
+        .filter((s) => counts[s])
+        .map((s) => (
+          <span key={s} title={`${counts[s]} ${s}`} data-state={s} className="state-colour inline-flex items-center gap-1">
+            <Glyph state={s} />
+            {counts[s]}
+            <span className="sr-only">{s}</span>
+          </span>
+        ))}
+    </span>
+  );
+}

@@ -1,0 +1,20 @@
+import { Link } from "react-router";
+import type { Run } from "../api/client";
+import { Glyph } from "./state";
+import { windowText } from "./time";
+
+const describe = (run: Run) => `${run.id} ${run.state}${run.window ? `, ${windowText(run.window)}` : ""}`;
+
+/** Strip is the newest runs of a workflow, oldest first, each a mark to open it by. */
+export function Strip({ runs }: { runs: Run[] }) {
+  if (runs.length === 0) return <span className="text-soft">no runs yet</span>;
+  return (
+    <span className="inline-flex">
+      {[...runs].reverse().map((run) => (
+        <Link key={run.id} to={`/runs/${run.id}`} title={describe(run)} aria-label={describe(run)} className="rounded px-[1px] py-1 leading-none hover:bg-raised">
+          <Glyph state={run.state} />
+        </Link>
+      ))}
+    </span>
+  );
+}

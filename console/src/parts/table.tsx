@@ -1,0 +1,29 @@
+import type { ComponentProps, ReactNode } from "react";
+
+/** Table is a quiet table: hairlines between rows, heads in small type. */
+export function Table({ heads, children, label }: { heads: ReactNode[]; children: ReactNode; label: string }) {
+  return (
+    <div className="overflow-x-auto rounded-xl border border-line bg-surface">
+      <table aria-label={label} className="w-full border-collapse text-left">
+        <thead>
+          <tr className="border-b border-line text-[0.8rem] text-soft">
+            {heads.map((head, i) => (
+              <th key={i} scope="col" className="px-4 py-2.5 font-medium whitespace-nowrap">
+                {head}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody className="[&>tr:last-child]:border-0">{children}</tbody>
+      </table>
+    </div>
+  );
+}
+
+export function Row({ className = "", ...rest }: ComponentProps<"tr">) {
+  return <tr className={`border-b border-line/70 hover:bg-raised/60 ${className}`} {...rest} />;
+}
+
+export function Cell({ className = "", ...rest }: ComponentProps<"td">) {
+  return <td className={`px-4 py-2.5 align-middle ${className}`} {...rest} />;
+}
