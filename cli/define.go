@@ -148,7 +148,7 @@ in them, each with its place and what to write instead. No service is needed.`,
 			}
 			err = a.print(r, func() error {
 				if problems != nil {
-					fmt.Fprintln(a.out, problems.Error())
+					fmt.Fprintf(a.out, "%s\n\n%s\n", problems.Error(), plural(len(problems), "mistake"))
 					return nil
 				}
 				for _, w := range project.Workflows {
@@ -157,7 +157,7 @@ in them, each with its place and what to write instead. No service is needed.`,
 				return nil
 			})
 			if err == nil && problems != nil {
-				return &usageError{fmt.Errorf("%d of it is wrong", len(problems))}
+				return &cameOutBadly{exitWrong}
 			}
 			return err
 		},

@@ -176,6 +176,14 @@ func (p paint) counts(counts map[string]int) string {
 	return strings.Join(parts, "  ")
 }
 
+// plural is a number of things, as in "1 mistake" or "3 mistakes".
+func plural(n int, thing string) string {
+	if n == 1 {
+		return "1 " + thing
+	}
+	return fmt.Sprintf("%d %ss", n, thing)
+}
+
 func orDash(text string) string {
 	if text == "" {
 		return "–"

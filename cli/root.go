@@ -52,22 +52,23 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	if err == nil {
 		return exitDone
 	}
-	code := exitCode(err)
-	var said *workFailed
-	if !errors.As(err, &said) || said.reason != "" {
-		fmt.Fprintf(errOut, "%s: %v\n", command.CommandPath(), err)
+	var badly *cameOutBadly
+	if errors.As(err, &badly) {
+		return badly.code
 	}
+	code := exitCode(err)
+	fmt.Fprintf(errOut, "%s: %v\n", command.CommandPath(), err)
 	if code == exitWrong && errors.As(err, new(*usageError)) {
 		fmt.Fprintf(errOut, "See %s --help.\n", command.CommandPath())
 	}
 	return code
 }
 
-// workFailed says that the command was carried out and its work came out badly;
-// without a reason it was told already.
-type workFailed struct{ reason string }
+// cameOutBadly says that the command was carried out, and what came out of it is
+// bad and was told already.
+type cameOutBadly struct{ code int }
 
-func (w *workFailed) Error() string { return w.reason }
+func (c *cameOutBadly) Error() string { return "" }
 
 // usageError says that the command was not written as it should be.
 type usageError struct{ error }

@@ -50,7 +50,7 @@ func (a *app) watch(ctx context.Context, service *client.Client, id string) erro
 		return err
 	}
 	if run.State == "failed" || run.State == "stopped" {
-		return &workFailed{}
+		return &cameOutBadly{exitFailed}
 	}
 	return nil
 }

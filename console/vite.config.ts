@@ -6,6 +6,6 @@ import { defineConfig } from "vite";
 // public/.keep brings it back.
 export default defineConfig({
   plugins: [react(), tailwind()],
-  build: { outDir: "dist", emptyOutDir: true, assetsDir: "assets", sourcemap: false },
+  build: { outDir: "dist", emptyOutDir: true, assetsDir: "assets", assetsInlineLimit: 0 },
   server: { proxy: { "/api": "http://127.0.0.1:7640" } },
 });

@@ -17,8 +17,8 @@ type Problem struct {
 	Fix     string `json:"fix,omitempty"`  // what to write instead
 }
 
-// String is the problem as a terminal shows it: place, message, what to do, and
-// the line with a mark under the column.
+// String is the problem as a terminal shows it: place and message, the line, and
+// under its column a mark and what to write instead.
 func (p Problem) String() string {
 	var out strings.Builder
 	out.WriteString(p.File)
@@ -26,7 +26,7 @@ func (p Problem) String() string {
 		fmt.Fprintf(&out, ":%d:%d", p.Line, p.Column)
 	}
 	out.WriteString(": " + p.Message)
-	if p.Fix != "" {
+	if p.Text == "" && p.Fix != "" {
 		out.WriteString("; " + p.Fix)
 	}
 	if p.Text != "" {
@@ -38,6 +38,9 @@ func (p Problem) String() string {
 			return ' '
 		}, clip(p.Text, p.Column-1))
 		fmt.Fprintf(&out, "\n%s%s\n%s%s^", gutter, p.Text, strings.Repeat(" ", len(gutter)), pad)
+		if p.Fix != "" {
+			out.WriteString(" " + p.Fix)
+		}
 	}
 	return out.String()
 }

@@ -46,7 +46,7 @@ type API struct {
 	Options
 	app         *fiber.App
 	description *huma.OpenAPI
-	closed chan struct{} // closed when streams are to end
+	closed      chan struct{} // closed when streams are to end
 
 	mu       sync.Mutex
 	versions map[[2]int64]*definition.Workflow

@@ -1,5 +1,6 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect, useSyncExternalStore } from "react";
+import { stream } from "./stream";
 
 /** Whether the live stream is connected, and since when it is not. */
 let lostSince: Date | null = null;
@@ -31,27 +32,26 @@ const gather = 150;
 export function useLive(run?: string) {
   const queries = useQueryClient();
   useEffect(() => {
-    const source = new EventSource(`/api/stream${run ? `?run=${encodeURIComponent(run)}` : ""}`);
     let timer: ReturnType<typeof setTimeout> | undefined;
-    let wasLost = false;
+    let opened = false;
     const refresh = () => {
       timer = undefined;
       void queries.invalidateQueries();
     };
-    source.addEventListener("change", () => {
-      timer ??= setTimeout(refresh, gather);
+    const address = () => `/api/stream${run ? `?run=${encodeURIComponent(run)}` : ""}`;
+    const close = stream(address, (source) => {
+      source.addEventListener("change", () => {
+        timer ??= setTimeout(refresh, gather);
+      });
+      source.onopen = () => {
+        setLost(false);
+        if (opened) refresh(); // what happened meanwhile was not told
+        opened = true;
+      };
+      source.onerror = () => setLost(true);
     });
-    source.onopen = () => {
-      setLost(false);
-      if (wasLost) refresh();
-      wasLost = false;
-    };
-    source.onerror = () => {
-      wasLost = true;
-      setLost(true);
-    };
     return () => {
-      source.close();
+      close();
       clearTimeout(timer);
       setLost(false);
     };

@@ -13,7 +13,7 @@ function TaskBox({ data: { task, quiet, chosen } }: NodeProps<TaskNode>) {
   return (
     <div
       style={{ width: nodeWidth, height: nodeHeight, boxShadow: lit ? "var(--glow)" : undefined }}
-      className={`flex flex-col justify-center rounded-xl border bg-raised px-3.5 text-ink ${chosen ? "border-lamp" : "border-line"} ${task.state === "idle" && !quiet ? "opacity-70" : ""}`}
+      className={`flex flex-col justify-center rounded-xl border bg-raised px-3 text-ink ${chosen ? "border-lamp" : "border-line"} ${task.state === "idle" && !quiet ? "opacity-70" : ""}`}
     >
       <Handle type="target" position={Position.Left} isConnectable={false} className="invisible" />
       <span className="flex items-center gap-2">
@@ -89,7 +89,7 @@ export default function Graph(props: { tasks: Task[]; chosen?: string | undefine
       onNodeClick={(_, node) => onChoose?.(node.id)}
       onSelectionChange={({ nodes: [node] }) => node && node.id !== chosen && onChoose?.(node.id)}
       fitView
-      fitViewOptions={{ padding: 0.08, maxZoom: 1 }}
+      fitViewOptions={{ padding: 0.04, maxZoom: 1 }}
       minZoom={0.1}
       maxZoom={1.6}
       zoomOnScroll={false}

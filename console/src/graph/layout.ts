@@ -1,7 +1,7 @@
 import { graphlib, layout } from "@dagrejs/dagre";
 import type { Task } from "../api/client";
 
-export const nodeWidth = 190;
+export const nodeWidth = 172;
 export const nodeHeight = 54;
 
 export type Places = Map<string, { x: number; y: number }>;
@@ -9,7 +9,7 @@ export type Places = Map<string, { x: number; y: number }>;
 /** places lays a graph out in layers from left to right. */
 export function places(tasks: Pick<Task, "name" | "after">[]): Places {
   const graph = new graphlib.Graph();
-  graph.setGraph({ rankdir: "LR", nodesep: 22, ranksep: 56, marginx: 16, marginy: 16 });
+  graph.setGraph({ rankdir: "LR", nodesep: 20, ranksep: 34, marginx: 4, marginy: 4 });
   graph.setDefaultEdgeLabel(() => ({}));
   for (const task of tasks) graph.setNode(task.name, { width: nodeWidth, height: nodeHeight });
   for (const task of tasks) for (const from of task.after) graph.setEdge(from, task.name);

@@ -1,5 +1,6 @@
 import { useEffect, useReducer, useRef, useState } from "react";
 import { call, logPath, type Line, type Lines } from "../api/client";
+import { stream } from "../api/stream";
 import { Button } from "../parts/button";
 
 /** How many lines are shown at first and with each step back, and at most. */
@@ -33,7 +34,7 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
   const box = useRef<HTMLDivElement>(null);
 
   useEffect(() => {
-    let source: EventSource | undefined;
+    let close: (() => void) | undefined;
     let left = false;
     const read = async () => {
       const page = await call<Lines>("GET", logPath(run, task, attempt, { last: step, limit: step }));
@@ -44,17 +45,26 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
         return;
       }
       tell({ kind: "state", state: "following" });
-      source = new EventSource(`/api${logPath(run, task, attempt, { from: page.total }, "/stream")}`);
-      source.addEventListener("lines", (event: MessageEvent<string>) => tell({ kind: "later", lines: JSON.parse(event.data) as Line[] }));
-      source.addEventListener("end", () => {
-        source?.close();
-        tell({ kind: "state", state: "whole" });
-      });
+      let from = page.total;
+      close = stream(
+        () => `/api${logPath(run, task, attempt, { from }, "/stream")}`,
+        (source) => {
+          source.addEventListener("lines", (event: MessageEvent<string>) => {
+            const lines = JSON.parse(event.data) as Line[];
+            from += lines.length;
+            tell({ kind: "later", lines });
+          });
+          source.addEventListener("end", () => {
+            close?.();
+            tell({ kind: "state", state: "whole" });
+          });
+        },
+      );
     };
     read().catch(() => !left && tell({ kind: "state", state: "lost" }));
     return () => {
       left = true;
-      source?.close();
+      close?.();
     };
   }, [run, task, attempt]);
 

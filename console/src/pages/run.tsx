@@ -57,7 +57,7 @@ export function RunPage() {
               </Tabs.Trigger>
             ))}
           </Tabs.List>
-          <Counts counts={r.counts ?? {}} />
+          <Counts counts={r.counts ?? {}} words />
         </div>
         <Tabs.Content value="graph" className="h-64 overflow-hidden rounded-xl border border-line bg-surface">
           <Suspense fallback={<Loading what="the graph" />}>

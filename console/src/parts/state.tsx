@@ -25,7 +25,7 @@ const lit = (state: State) => state === "running";
 /** Glyph is the sign of a state, so that colour is never its only code. */
 export function Glyph({ state }: { state: State }) {
   return (
-    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1.1em] text-center font-mono leading-none ${lit(state) ? "lamp-lit" : ""}`}>
+    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1em] text-center font-mono leading-none ${lit(state) ? "lamp-lit" : ""}`}>
       {glyphs[state]}
     </span>
   );
@@ -42,7 +42,7 @@ export function StateMark({ state, strong }: { state: State; strong?: boolean })
 }
 
 /** Counts are how many tasks are in each state. */
-export function Counts({ counts }: { counts: Record<string, number> }) {
+export function Counts({ counts, words }: { counts: Record<string, number>; words?: boolean }) {
   return (
     <span className="inline-flex gap-3 whitespace-nowrap">
       {states
@@ -51,7 +51,7 @@ export function Counts({ counts }: { counts: Record<string, number> }) {
           <span key={s} title={`${counts[s]} ${s}`} data-state={s} className="state-colour inline-flex items-center gap-1">
             <Glyph state={s} />
             {counts[s]}
-            <span className="sr-only">{s}</span>
+            <span className={words ? "" : "sr-only"}>{s}</span>
           </span>
         ))}
     </span>

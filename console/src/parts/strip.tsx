@@ -11,7 +11,7 @@ export function Strip({ runs }: { runs: Run[] }) {
   return (
     <span className="inline-flex">
       {[...runs].reverse().map((run) => (
-        <Link key={run.id} to={`/runs/${run.id}`} title={describe(run)} aria-label={describe(run)} className="rounded px-[1px] py-1 leading-none hover:bg-raised">
+        <Link key={run.id} to={`/runs/${run.id}`} title={describe(run)} aria-label={describe(run)} className="-mx-px rounded py-1 text-[0.87rem] leading-none hover:bg-raised">
           <Glyph state={run.state} />
         </Link>
       ))}

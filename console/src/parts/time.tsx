@@ -56,12 +56,12 @@ export function Moment({ at }: { at: string | undefined }) {
 export function Took({ start, end }: { start?: string | undefined; end?: string | undefined }) {
   const now = useNow(500, !!start && !end);
   if (!start) return <span className="text-soft">–</span>;
-  return <>{length((end ? Date.parse(end) : now) - Date.parse(start))}</>;
+  return <span className="figures">{length((end ? Date.parse(end) : now) - Date.parse(start))}</span>;
 }
 
 /** Until is how long it is until a moment. */
 export function Until({ at }: { at: string }) {
   const now = useNow(1000, true);
   const left = Date.parse(at) - now;
-  return <>{left > 0 ? `in ${length(left)}` : "now"}</>;
+  return <span className="figures">{left > 0 ? `in ${length(left)}` : "now"}</span>;
 }
