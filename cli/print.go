@@ -153,6 +153,8 @@ func length(d time.Duration) string {
 	switch {
 	case d < 0:
 		return "0s"
+	case d < time.Second:
+		return fmt.Sprintf("%dms", d.Milliseconds())
 	case d < 10*time.Second:
 		return fmt.Sprintf("%.1fs", d.Seconds())
 	case d < time.Minute:

@@ -124,7 +124,7 @@ func lockFolder(dir string) (*os.File, error) {
 		}
 		return nil, &InUseError{Dir: dir, PID: strings.TrimSpace(string(pid))}
 	}
-	if err := file.Truncate(0); err == nil {
+	if err = file.Truncate(0); err == nil {
 		_, err = file.WriteAt([]byte(strconv.Itoa(os.Getpid())+"\n"), 0)
 	}
 	if err != nil {

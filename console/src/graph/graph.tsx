@@ -22,7 +22,7 @@ function TaskBox({ data: { task, quiet, chosen } }: NodeProps<TaskNode>) {
           {task.name}
         </span>
       </span>
-      <span className="flex gap-2 text-[0.8rem] text-soft">
+      <span className="flex gap-2 text-[0.8rem] whitespace-nowrap text-soft">
         {quiet ? task.kind : <TaskLine task={task} />}
       </span>
       <Handle type="source" position={Position.Right} isConnectable={false} className="invisible" />
@@ -31,7 +31,6 @@ function TaskBox({ data: { task, quiet, chosen } }: NodeProps<TaskNode>) {
 }
 
 function TaskLine({ task }: { task: Task }) {
-  const tries = task.attempts.length > 1 ? `, attempt ${task.attempts.length}` : "";
   if (task.state === "cooling" && task.wakes) {
     return (
       <>
@@ -42,7 +41,7 @@ function TaskLine({ task }: { task: Task }) {
   return (
     <>
       {task.state}
-      {tries}
+      {task.attempts.length > 1 && <span title={`${task.attempts.length} attempts`}>×{task.attempts.length}</span>}
       {task.started && (
         <span className="ml-auto">
           <Took start={task.started} end={task.ended} />

@@ -182,6 +182,13 @@ function StopDialog({ run }: { run: Run }) {
   );
 }
 
+function note(task: Task): string | undefined {
+  if (task.stopping) return "is being stopped";
+  const before = task.attempts.at(-2);
+  if (task.state === "succeeded" && before) return `before: ${before.error ?? before.state}`;
+  return task.reason;
+}
+
 function TaskTable({ tasks, chosen, onChoose }: { tasks: Task[]; chosen: string | undefined; onChoose: (task: string) => void }) {
   return (
     <Table label="Tasks" heads={["Task", "State", "Attempts", "Started", "Took", "Note"]}>
@@ -210,7 +217,7 @@ function TaskTable({ tasks, chosen, onChoose }: { tasks: Task[]; chosen: string 
             <Took start={task.started} end={task.ended} />
           </Cell>
           <Cell className="w-full text-soft">
-            {task.stopping ? "is being stopped" : task.reason}
+            {note(task)}
             {task.state === "cooling" && task.wakes && (
               <>
                 ; again <Until at={task.wakes} />

@@ -25,6 +25,7 @@ export function windowText(window: NonNullable<Run["window"]>): string {
 
 export function length(milliseconds: number): string {
   const s = Math.max(0, milliseconds) / 1000;
+  if (s < 1) return `${Math.round(s * 1000)}ms`;
   if (s < 10) return `${s.toFixed(1)}s`;
   if (s < 60) return `${Math.floor(s)}s`;
   if (s < 3600) return `${Math.floor(s / 60)}m ${String(Math.floor(s) % 60).padStart(2, "0")}s`;

@@ -1,0 +1,70 @@
+# make demo      the service with the example project, in this terminal
+# make test      every check and every test
+# make build     bin/lantern with its console
+# make help      the rest
+
+SHELL := /bin/sh
+GO ?= go
+STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
+DEMO ?= lantern-demo
+export DEBIAN_FRONTEND := noninteractive
+console_sources := $(shell find console/src console/public -type f ! -name schema.gen.ts) $(wildcard console/*.json console/*.ts console/*.js console/index.html)
+
+.PHONY: help demo build test check go-check console-check go-test reference reference-check screenshots bench clean
+
+help:
+	@sed -n 's/^# //p' Makefile; echo 'make reference    docs/reference anew'; echo 'make screenshots  docs/screenshots anew'; echo 'make bench        the measurements'; echo 'make clean        remove what was built'
+
+demo: build
+	bin/lantern demo --dir $(DEMO)
+
+build: .cache/gcc console/dist/index.html
+	CGO_ENABLED=1 $(GO) build -trimpath -o bin/lantern ./cmd/lantern
+
+# What a machine with Debian's packages lacks, installed once.
+.cache/gcc:
+	@command -v gcc >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends gcc libc6-dev; }
+	@mkdir -p .cache && touch $@
+
+.cache/chromium:
+	@command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core; }
+	@mkdir -p .cache && touch $@
+
+console/node_modules/.installed: console/package.json console/package-lock.json
+	cd console && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+console/dist/index.html: console/node_modules/.installed docs/reference/openapi.json $(console_sources)
+	cd console && npm run --silent build
+	@touch $@
+
+test: build .cache/chromium check go-test
+
+check: go-check reference-check console-check
+
+go-check:
+	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt these:"; echo "$$unformatted"; exit 1; }
+	$(GO) vet ./...
+	$(GO) run $(STATICCHECK) ./...
+
+console-check: console/dist/index.html
+	cd console && npm run --silent types && npm run --silent lint
+
+go-test: build
+	LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -timeout 15m ./...
+
+reference:
+	$(GO) run ./cmd/lantern-docs docs/reference
+
+reference-check:
+	@mkdir -p .cache/reference && $(GO) run ./cmd/lantern-docs .cache/reference
+	@diff -r -x definition.md .cache/reference docs/reference >/dev/null || { echo "docs/reference is older than the code: run make reference"; exit 1; }
+
+screenshots: build .cache/chromium
+	$(GO) run ./cmd/lantern-shots docs/screenshots
+
+bench: build
+	$(GO) test -run '^$$' -bench . -benchmem ./core/...
+
+clean:
+	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts
