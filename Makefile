@@ -5,7 +5,6 @@
 
 SHELL := /bin/sh
 GO ?= go
-STATICCHECK := honnef.co/go/tools/cmd/staticcheck@v0.8.2
 DEMO ?= lantern-demo
 export DEBIAN_FRONTEND := noninteractive
 console_sources := $(shell find console/src console/public -type f ! -name schema.gen.ts) $(wildcard console/*.json console/*.ts console/*.js console/index.html)
@@ -45,7 +44,7 @@ check: go-check reference-check console-check
 go-check:
 	@unformatted=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$unformatted" ] || { echo "gofmt these:"; echo "$$unformatted"; exit 1; }
 	$(GO) vet ./...
-	$(GO) run $(STATICCHECK) ./...
+	$(GO) tool staticcheck ./...
 
 console-check: console/dist/index.html
 	cd console && npm run --silent types && npm run --silent lint

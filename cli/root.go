@@ -88,6 +88,8 @@ func exitCode(err error) int {
 		}
 	case errors.As(err, &mistakes), errors.As(err, new(*usageError)):
 		return exitWrong
+	case strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
+		return exitWrong
 	case errors.Is(err, context.Canceled):
 		return 128 + int(syscall.SIGINT)
 	}

@@ -18,8 +18,9 @@ type output struct {
 	send func(dispatch.Log)
 
 	mu      sync.Mutex
-	room    *sync.Cond // something was sent, or the output is closed
-	filled  chan struct{}
+	room    *sync.Cond    // something was sent, or the output is closed
+	filled  chan struct{} // there are lines to be sent
+	full    chan struct{} // there are enough of them for a chunk
 	lines   []store.Line
 	arena   []byte // holds the texts of lines
 	held    int
@@ -48,7 +49,7 @@ const (
 )
 
 func newOutput(send func(dispatch.Log)) *output {
-	o := &output{send: send, filled: make(chan struct{}, 1), ending: make(chan struct{}), sent: make(chan struct{})}
+	o := &output{send: send, filled: make(chan struct{}, 1), full: make(chan struct{}, 1), ending: make(chan struct{}), sent: make(chan struct{})}
 	o.room = sync.NewCond(&o.mu)
 	return o
 }
@@ -145,9 +146,16 @@ func (o *output) line(stream int, at time.Time, text []byte, joined bool) {
 	o.arena = append(o.arena, text...)
 	o.lines = append(o.lines, store.Line{At: at, Error: stream == 1, Joined: joined, Text: o.arena[start:len(o.arena):len(o.arena)]})
 	o.held += len(text) + 64
+	signal(o.filled)
+	if o.held >= fullChunk {
+		signal(o.full)
+	}
+}
+
+func signal(to chan struct{}) {
 	select {
-	case o.filled <- struct{}{}:
-	default:
+	case to <- struct{}{}:
+	default: // it is signalled already
 	}
 }
 
@@ -169,6 +177,7 @@ func (o *output) forward() {
 		if wait {
 			select {
 			case <-time.After(waitMore):
+			case <-o.full:
 			case <-o.ending:
 			}
 		}
@@ -210,10 +219,7 @@ func (o *output) close(patience time.Duration) {
 		<-all
 	}
 	close(o.ending)
-	select {
-	case o.filled <- struct{}{}:
-	default:
-	}
+	signal(o.filled)
 	close(o.filled)
 	<-o.sent
 	for _, end := range o.ends {

@@ -40,7 +40,7 @@ type wallClock interface {
 // whole seconds.
 func Every(step time.Duration, zone *time.Location) (Rule, error) {
 	if step < time.Second || step%time.Second != 0 {
-		return Rule{}, fmt.Errorf("a step of %v is not a whole number of seconds, at least one", step)
+		return Rule{}, fmt.Errorf("a step of %v is not a whole number of seconds; write 1s or more", step)
 	}
 	return Rule{wall: steps{seconds: int64(step / time.Second)}, zone: zone, text: "every " + step.String()}, nil
 }

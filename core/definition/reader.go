@@ -33,7 +33,11 @@ func (r *reader) documents(text string) []*node {
 	docs, err := parseTree(text)
 	if err != nil {
 		line, column, message := syntaxPlace(err)
-		r.at(line, column, "this is not YAML: "+message, "")
+		fix := ""
+		if strings.Contains(message, "'\t'") {
+			fix = "indent with spaces"
+		}
+		r.at(line, column, "this is not YAML: "+message, fix)
 		return nil
 	}
 	return docs

@@ -73,7 +73,7 @@ func (r *reader) name(n *node, what string, valid func(string) bool) string {
 	name := r.text(n, what)
 	if n.kind == scalar && (!valid(name) || len(name) > longestName) {
 		fix := fmt.Sprintf("write at most %d small letters, digits and -, beginning with a letter", longestName)
-		if near := asName(name); valid(near) {
+		if near := asName(name); valid(near) && len(near) <= longestName {
 			fix = fmt.Sprintf("write %q", near)
 		}
 		r.problem(n, fix, "%q cannot be the name of a %s", name, what)

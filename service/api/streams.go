@@ -85,7 +85,7 @@ func (a *API) streamChanges(c *fiber.Ctx) error {
 	}
 	return a.stream(c, func(ctx context.Context, out *events) {
 		for {
-			changed := a.Engine.Hub.Changes()
+			changed := a.Engine.Hub.Changes(run)
 			changes, err := a.changes(ctx, last, run, 1000)
 			if err != nil {
 				a.Log.Warn("a live stream ended", "error", err)
@@ -161,7 +161,7 @@ func (a *API) streamLog(c *fiber.Ctx) error {
 	}
 	return a.stream(c, func(ctx context.Context, out *events) {
 		for {
-			grows, changed := a.Store.Logs.Grows(of), a.Engine.Hub.Changes()
+			grows, changed := a.Store.Logs.Grows(of), a.Engine.Hub.Changes(of.Run)
 			_, open, err := a.findLog(ctx, query) // before the lines: none comes after the end
 			var lines []client.Line
 			if err == nil {

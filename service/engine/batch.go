@@ -16,7 +16,7 @@ type batch struct {
 	at      time.Time
 	dirty   []*live
 	effects []func()
-	told    bool
+	told    map[int64]bool // runs that changed; AllRuns alone when only a workflow did
 }
 
 // live is a run that has not ended.
@@ -61,7 +61,7 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		}
 		b.touch(l)
 		b.AddTransition(store.Transition{Run: l.row.ID, At: store.At(b.at), Before: string(before), After: string(l.run.State), Person: person})
-		b.told = true
+		b.tell(l.row.ID)
 		if l.run.State.Settled() {
 			b.ended(l)
 		}
@@ -69,6 +69,14 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	if l.row.Stopping != l.run.Stopping {
 		b.touch(l)
 	}
+}
+
+// tell wakes those who follow the run, once it is recorded.
+func (b *batch) tell(run int64) {
+	if b.told == nil {
+		b.told = map[int64]bool{}
+	}
+	b.told[run] = true
 }
 
 // touch has the row of a run written at the end of the batch.
@@ -99,7 +107,7 @@ func (b *batch) changed(l *live, c flow.Change, person string) {
 	l.dirtyTasks = append(l.dirtyTasks, c.Task)
 	b.AddTransition(store.Transition{Run: l.row.ID, Task: sql.NullInt64{Int64: int64(c.Task), Valid: true}, At: at,
 		Before: c.From.String(), After: c.To.String(), Reason: c.Reason, Person: person})
-	b.told = true
+	b.tell(l.row.ID)
 }
 
 // flush writes each touched run and task once, however often it changed.

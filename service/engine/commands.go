@@ -134,7 +134,7 @@ func (b *batch) apply(d *definition.Workflow, project *definition.Project, parce
 	}
 	b.AddVersion(v.row)
 	b.SetWorkflow(w.row)
-	b.told = true
+	b.tell(AllRuns)
 	e.arm(w)
 	return one, nil
 }
@@ -218,7 +218,7 @@ func (e *Engine) Pause(ctx context.Context, name, by string) error {
 		}
 		w.row.PausedAt, w.row.PausedBy = store.At(b.at), by
 		b.SetWorkflow(w.row)
-		b.told = true
+		b.tell(AllRuns)
 		return nil
 	})
 }
@@ -244,7 +244,7 @@ func (e *Engine) Resume(ctx context.Context, name string) (missed int, err error
 		}
 		e.arm(w)
 		b.beginQueued(w)
-		b.told = true
+		b.tell(AllRuns)
 		return nil
 	})
 	return missed, err

@@ -182,8 +182,8 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	for _, release := range b.effects {
 		release()
 	}
-	if b.told {
-		e.Hub.tell()
+	if b.told != nil {
+		e.Hub.tell(b.told)
 	}
 	return nil
 }

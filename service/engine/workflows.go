@@ -152,7 +152,7 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 		person = n.by
 	}
 	b.AddTransition(store.Transition{Run: row.ID, At: store.At(b.at), After: row.State, Person: person})
-	b.told = true
+	b.tell(l.row.ID)
 	return l
 }
 

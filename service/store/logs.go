@@ -136,10 +136,19 @@ func (l *Logs) grown(of LogOf) {
 	}
 }
 
+// mostFollowed bounds the memory for followers: beyond it all are woken once.
+const mostFollowed = 10_000
+
 // Grows is closed when the log next grows.
 func (l *Logs) Grows(of LogOf) <-chan struct{} {
 	l.mu.Lock()
 	defer l.mu.Unlock()
+	if len(l.waiting) > mostFollowed { // most of them are of readers that are gone
+		for _, ch := range l.waiting {
+			close(ch)
+		}
+		clear(l.waiting)
+	}
 	ch, ok := l.waiting[of]
 	if !ok {
 		ch = make(chan struct{})

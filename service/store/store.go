@@ -41,6 +41,8 @@ type Store struct {
 	dir  string
 	read *sqlx.DB
 	lock *os.File
+
+	closed bool
 }
 
 // Open locks the data folder, makes it if it is not there, and brings its
@@ -79,8 +81,13 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 // Dir is the absolute path of the data folder.
 func (s *Store) Dir() string { return s.dir }
 
-// Close ends all connections and gives the folder free.
+// Close ends all connections and gives the folder free. Closing twice is closing
+// once.
 func (s *Store) Close() error {
+	if s.closed {
+		return nil
+	}
+	s.closed = true
 	var errs []error
 	if s.Logs != nil {
 		errs = append(errs, s.Logs.close())

@@ -1,0 +1,284 @@
+package console_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+
+	"wiselantern/console"
+	"wiselantern/internal/browser"
+	"wiselantern/internal/testkit"
+)
+
+// reader is somebody in front of a browser, at a real service.
+type reader struct {
+	t       *testing.T
+	tab     context.Context
+	service *testkit.Service
+}
+
+func newReader(t *testing.T) *reader {
+	if !console.Built() {
+		t.Fatal("the console is not built; make build builds it")
+	}
+	service := testkit.Start(t)
+	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
+	t.Cleanup(stop)
+	tab, stopBrowser, err := browser.Start(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(stopBrowser)
+	return &reader{t, tab, service}
+}
+
+func (r *reader) do(steps ...chromedp.Action[chromedp.Void]) {
+	r.t.Helper()
+	if err := chromedp.Do(r.tab, steps...); err != nil {
+		r.t.Fatal(err)
+	}
+}
+
+func (r *reader) opens(path string) {
+	r.t.Helper()
+	r.do(chromedp.Navigate(r.service.Address + path))
+}
+
+func (r *reader) signsIn() {
+	r.t.Helper()
+	r.do(chromedp.Navigate(r.service.Link))
+	r.sees("Workflows")
+}
+
+// text is what stands on the page.
+func (r *reader) text() string {
+	r.t.Helper()
+	text, err := chromedp.Run(r.tab, chromedp.Evaluate[string]("document.body.innerText"))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return text
+}
+
+// sees waits until all of the words stand on the page.
+func (r *reader) sees(words ...string) {
+	r.t.Helper()
+	deadline := time.Now().Add(15 * time.Second)
+	for {
+		text := r.text()
+		missing := ""
+		for _, w := range words {
+			if !strings.Contains(text, w) {
+				missing = w
+			}
+		}
+		if missing == "" {
+			return
+		}
+		if time.Now().After(deadline) {
+			r.t.Fatalf("the page does not show %q, but\n%s", missing, text)
+		}
+		time.Sleep(30 * time.Millisecond)
+	}
+}
+
+// presses clicks the button or link of that name, as a screen reader names it.
+func (r *reader) presses(name string) {
+	r.t.Helper()
+	script := fmt.Sprintf(`(() => {
+		const all = [...document.querySelectorAll("button, a, [role=tab], [role=radio]")];
+		const found = all.filter((e) => (e.getAttribute("aria-label") ?? e.innerText).trim() === %q && e.offsetParent !== null).at(-1);
+		found?.setAttribute("data-pressed", "now");
+		return !!found;
+	})()`, name)
+	if _, err := chromedp.Run(r.tab, chromedp.Poll[bool](script)); err != nil {
+		r.t.Fatalf("there is nothing called %q to press: %v\n%s", name, err, r.text())
+	}
+	r.do(chromedp.Click("[data-pressed=now]"))
+	_, _ = chromedp.Run(r.tab, chromedp.Evaluate[any](`document.querySelector("[data-pressed=now]")?.removeAttribute("data-pressed")`))
+}
+
+func (r *reader) address() string {
+	r.t.Helper()
+	at, err := chromedp.Run(r.tab, chromedp.Evaluate[string]("location.pathname + location.search"))
+	if err != nil {
+		r.t.Fatal(err)
+	}
+	return at
+}
+
+const gauges = `
+workflow: gauges
+about: Read the gauges of the upper basin.
+owner: hydrology
+params: {station: {type: choice, of: [G01, G02], default: G01}, fail: {type: bool, default: false}}
+starts: [{cron: "20 6 * * *", zone: Europe/Oslo}]
+tasks:
+  collect: {about: Ask the mast, shell: 'echo "station $LANTERN_PARAM_STATION"; echo "a word aside" >&2'}
+  load: {after: collect, shell: 'test $LANTERN_PARAM_FAIL = false || { echo "the store is away" >&2; exit 3; }'}
+  report: {after: load, shell: 'echo "{\"rows\": 7}" > "$LANTERN_RESULT"'}
+`
+
+func TestOnlyWhoIsSignedInSeesAnything(t *testing.T) {
+	r := newReader(t)
+	r.opens("/workflows")
+	r.sees("paste the token")
+	if at := r.address(); at != "/sign-in?next=%2Fworkflows" {
+		t.Errorf("the reader stands at %s", at)
+	}
+	r.do(chromedp.SendKeys("input", "wrong"))
+	r.presses("Sign in")
+	r.sees("✕ this is not the service's token")
+	r.do(chromedp.SendKeys("input", "\b\b\b\b\b"+r.service.Token))
+	r.presses("Sign in")
+	r.sees("No workflows yet", "lantern apply .")
+	r.presses("Sign out")
+	r.sees("paste the token")
+	// The link that serve prints works once.
+	r.do(chromedp.Navigate("about:blank"), chromedp.Navigate(r.service.Link))
+	r.sees("No workflows yet")
+	r.presses("Sign out")
+	r.sees("paste the token")
+	r.do(chromedp.Navigate("about:blank"), chromedp.Navigate(r.service.Link))
+	r.sees("✕ this link was used already")
+}
+
+func TestAWorkflowIsSeenStartedAndPaused(t *testing.T) {
+	r := newReader(t)
+	r.signsIn()
+	r.service.Apply(t, gauges) // while the page is open
+	r.sees("gauges", "Read the gauges of the upper basin.", "hydrology", "cron 20 6 * * *, Europe/Oslo", "no runs yet")
+	r.presses("gauges")
+	r.sees("No runs yet", "Version", "collect", "load", "report")
+	r.presses("Pause")
+	r.sees("◇ paused by kari")
+	r.presses("Resume")
+	r.sees("Pause")
+	r.presses("Start")
+	r.sees("Start gauges", "lantern start gauges")
+	r.do(chromedp.SendKeys("select", "G02"))
+	r.sees("lantern start gauges -p station=G02")
+	r.presses("Start")
+	r.sees("gauges:1", "succeeded", "station=G02", "3 succeeded")
+	if at := r.address(); at != "/runs/gauges:1" {
+		t.Errorf("the reader stands at %s", at)
+	}
+	r.sees("station G02") // the log of the first task
+	r.presses("Runs")
+	r.sees("gauges:1", "kari")
+	r.presses("failed")
+	r.sees("No run is failed")
+	if at := r.address(); at != "/runs?state=failed" {
+		t.Errorf("the filter does not stand in the address: %s", at)
+	}
+}
+
+func TestAFailureIsUnderstoodFromItsPage(t *testing.T) {
+	r := newReader(t)
+	r.service.Apply(t, gauges)
+	r.service.End(t, r.service.Begin(t, "gauges", "fail=true").ID)
+	r.signsIn()
+	r.opens("/runs/gauges:1")
+	r.sees("✕", "failed", "exit code 3: the store is away", "1 failed", "1 succeeded", "1 unreached")
+	r.presses("Table")
+	r.sees("it comes after load, which failed")
+	r.presses("collect")
+	r.sees("Ask the mast", "station G01", "a word aside")
+	if at := r.address(); at != "/runs/gauges:1?view=table&task=collect" {
+		t.Errorf("what is shown does not stand in the address: %s", at)
+	}
+	r.presses("report")
+	r.sees("It was never tried")
+	r.opens("/runs/gauges:9")
+	r.sees("The run gauges:9 cannot be shown", `there is no run "gauges:9"`)
+	r.opens("/nowhere")
+	r.sees("There is no such page.")
+}
+
+// The page is live: a run is seen going on, its log growing, a further attempt,
+// its stop; nothing is read anew by hand.
+func TestARunIsSeenLive(t *testing.T) {
+	r := newReader(t)
+	gate := filepath.Join(t.TempDir(), "gate")
+	open := func(name string) {
+		if err := os.WriteFile(gate+name, nil, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	wait := "until test -e " + gate
+	r.service.Apply(t, fmt.Sprintf(`
+workflow: live
+tasks:
+  count:
+    retry: {times: 1, pause: 10ms}
+    shell: 'echo first words; %[1]s1; do sleep 0.02; done; echo second words; test $LANTERN_ATTEMPT = 2 || exit 75; %[1]s2; do sleep 0.02; done'
+  rest: {after: count, shell: 'sleep 60'}
+`, wait))
+	r.signsIn()
+	run := r.service.Begin(t, "live")
+	r.opens("/runs/" + run.ID)
+	r.sees("live:1", "running", "first words", "1 idle")
+	if strings.Contains(r.text(), "second words") {
+		t.Error("words are seen that were not said yet")
+	}
+	open("1")
+	r.sees("×2", "second words")
+	r.presses("Attempt 1, failed")
+	r.sees("exit code 75")
+	open("2")
+	r.sees("1 succeeded", "1 running")
+	r.presses("Stop")
+	r.sees("Stop live:1?", "rest: running, gets SIGTERM", "lantern stop live:1")
+	r.presses("Stop the run")
+	r.sees("1 stopped", "stopped by kari")
+	if run := r.service.End(t, run.ID); run.State != "stopped" {
+		t.Errorf("%+v", run)
+	}
+}
+
+// When the service is away the page says so, keeps what it shows, and goes on by
+// itself.
+func TestALostConnectionIsToldAndHeals(t *testing.T) {
+	r := newReader(t)
+	r.service.Apply(t, gauges)
+	r.signsIn()
+	r.sees("gauges")
+	if _, err := chromedp.Run(r.tab, chromedp.Evaluate[any]("0")); err != nil {
+		t.Fatal(err)
+	}
+	r.service.Stop(t)
+	r.sees("The connection is lost", "gauges")
+}
+
+func TestBothThemesCanBeChosen(t *testing.T) {
+	r := newReader(t)
+	r.signsIn()
+	ground := func() string {
+		colour, err := chromedp.Run(r.tab, chromedp.Evaluate[string]("getComputedStyle(document.body).backgroundColor"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return colour
+	}
+	was := ground()
+	name := "Use the dark theme"
+	if was == "rgb(13, 20, 36)" {
+		name = "Use the light theme"
+	}
+	r.presses(name)
+	is := ground()
+	if is == was {
+		t.Errorf("the ground stays %s", is)
+	}
+	r.opens("/workflows")
+	r.sees("No workflows yet")
+	if ground() != is {
+		t.Error("the choice is forgotten")
+	}
+}

@@ -1,0 +1,479 @@
+package service_test
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+	"testing"
+	"time"
+
+	"wiselantern/client"
+	"wiselantern/core/definition"
+	"wiselantern/internal/testkit"
+)
+
+func TestARunGoesFromFileToLamp(t *testing.T) {
+	s := testkit.Start(t)
+	s.ApplyProject(t, `
+workflow: gauges
+params: {basin: {type: choice, of: [upper, lower], default: upper}}
+tasks:
+  collect: {exec: [bin/collect, "two words", "$HOME *"]}
+  split: {after: collect, shell: 'echo "$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT $LANTERN_PARAM_BASIN $COLOUR"; cat lib/note; echo "to err" >&2', env: {COLOUR: blue}}
+  load: {after: [collect, split], shell: 'test -n "$TRACEPARENT"; pwd; ls'}
+`, map[string]string{
+		"bin/collect": "#!/bin/sh\nfor word; do echo \"[$word]\"; done\necho '{\"rows\": 12}' > \"$LANTERN_RESULT\"\n",
+		"lib/note":    "a note\n",
+	})
+	run := s.End(t, s.Begin(t, "gauges", "basin=lower").ID)
+	if run.State != "succeeded" || run.ID != "gauges:1" || run.Cause != "person" || run.CausedBy != "kari" || run.Counts["succeeded"] != 3 {
+		t.Fatalf("%+v", run)
+	}
+	if got := s.Log(t, run.ID, "collect", 1); got != "out [two words]\nout [$HOME *]\n" {
+		t.Errorf("words reach the program as they are, but it said:\n%s", got)
+	}
+	if got := s.Log(t, run.ID, "split", 1); !strings.Contains(got, "out gauges:1 split 1 lower blue\nout a note\n") || !strings.Contains(got, "err to err\n") {
+		t.Errorf("the log of split:\n%s", got)
+	}
+	if got := s.Log(t, run.ID, "load", 1); !strings.Contains(got, "out bin\nout lib\n") {
+		t.Errorf("the work folder does not hold the project:\n%s", got)
+	}
+	collect := testkit.Task(t, run, "collect")
+	if collect.Result["rows"] != 12.0 || collect.Attempts[0].ExitCode == nil || *collect.Attempts[0].ExitCode != 0 {
+		t.Errorf("%+v", collect)
+	}
+	if entries, _ := os.ReadDir(filepath.Join(s.Dir, "worker", "attempts")); len(entries) != 0 {
+		t.Errorf("folders of attempts are left behind: %v", entries)
+	}
+}
+
+func TestAFailedAttemptIsTriedAgain(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, `
+workflow: late
+tasks:
+  collect:
+    shell: 'echo "try $LANTERN_ATTEMPT"; test "$LANTERN_ATTEMPT" = 3 || { echo "not sent yet" >&2; exit 75; }'
+    retry: {times: 3, pause: 20ms, growth: 1}
+  load: {after: collect, shell: 'true'}
+`)
+	run := s.End(t, s.Begin(t, "late").ID)
+	collect := testkit.Task(t, run, "collect")
+	if run.State != "succeeded" || len(collect.Attempts) != 3 {
+		t.Fatalf("%+v", run)
+	}
+	for i, want := range []string{"failed", "failed", "succeeded"} {
+		if got := collect.Attempts[i]; got.State != want || got.Number != i+1 || got.Started == nil || got.Ended == nil {
+			t.Errorf("attempt %d: %+v", i+1, got)
+		}
+		if got := s.Log(t, run.ID, "collect", i+1); !strings.Contains(got, fmt.Sprintf("out try %d\n", i+1)) {
+			t.Errorf("the log of attempt %d: %q", i+1, got)
+		}
+	}
+	if collect.Attempts[0].Error != "exit code 75: not sent yet" {
+		t.Errorf("the reason is %q", collect.Attempts[0].Error)
+	}
+}
+
+// What goes wrong with a program is told in words that say what to do.
+func TestHowTasksFail(t *testing.T) {
+	s := testkit.Start(t)
+	big := "head -c 300000 /dev/zero | tr '\\0' x"
+	cases := []struct{ task, action, wanted string }{
+		{"missing", "exec: [bin/nowhere]", "the program bin/nowhere does not exist; a path is relative to the project's folder"},
+		{"not-in-path", "exec: [no-such-program-here]", "the program no-such-program-here is not in PATH"},
+		{"without-slash", "exec: [note]", "the project has a file of that name: write ./note"},
+		{"no-run-bit", "exec: [./note]", "the program ./note has no run bit; give it one (chmod +x ./note)"},
+		{"a-folder", "exec: [./lib]", "./lib is a folder, not a program"},
+		{"no-interpreter", "exec: [bin/strange]", "the interpreter in its first line does not exist"},
+		{"exit-code", "shell: exit 7", "exit code 7"},
+		{"first-failure-ends-it", "shell: 'false; echo went on'", "exit code 1"},
+		{"signal", "shell: 'kill -9 $$'", "ended by SIGKILL"},
+		{"timeout", "{shell: sleep 30, timeout: 200ms}", "over its timeout of 200ms"},
+		{"result-not-json", `shell: 'echo rows > "$LANTERN_RESULT"'`, "its result is not a JSON object"},
+		{"result-a-list", `shell: 'echo "[1]" > "$LANTERN_RESULT"'`, "its result is not a JSON object"},
+		{"result-too-big", fmt.Sprintf(`shell: '{ printf "{\"a\": \""; %s; printf "\"}"; } > "$LANTERN_RESULT"'`, strings.ReplaceAll(big, "'", "''")), "its result has over 256 KB"},
+	}
+	text := "workflow: broken\ntasks:\n"
+	for _, c := range cases {
+		action := c.action
+		if !strings.HasPrefix(action, "{") {
+			action = "\n    " + action
+		}
+		text += "  " + c.task + ": " + action + "\n"
+	}
+	s.ApplyProject(t, text, map[string]string{"note": "a note\n", "lib/x": "x", "bin/strange": "#!/no/such/interpreter\n"})
+	run := s.End(t, s.Begin(t, "broken").ID)
+	for _, c := range cases {
+		task := testkit.Task(t, run, c.task)
+		if task.State != "failed" || !strings.Contains(task.Error, c.wanted) {
+			t.Errorf("%s is %s: %q, want it to say %q", c.task, task.State, task.Error, c.wanted)
+		}
+	}
+	for task, code := range map[string]int{"missing": 127, "no-run-bit": 126, "not-in-path": 127, "no-interpreter": 127, "exit-code": 7} {
+		if got := testkit.Task(t, run, task).Attempts[0].ExitCode; got == nil || *got != code {
+			t.Errorf("%s has exit code %v, want %d", task, got, code)
+		}
+	}
+}
+
+func TestWhatATaskLeftRunningIsEnded(t *testing.T) {
+	s := testkit.Start(t)
+	marker := filepath.Join(t.TempDir(), "alive")
+	s.Apply(t, fmt.Sprintf(`
+workflow: stray
+tasks:
+  leave: {shell: '(while :; do date > %s; sleep 0.05; done) & echo left one'}
+`, marker))
+	run := s.End(t, s.Begin(t, "stray").ID)
+	if run.State != "succeeded" {
+		t.Fatalf("%+v", run)
+	}
+	time.Sleep(100 * time.Millisecond)
+	os.Remove(marker)
+	time.Sleep(200 * time.Millisecond)
+	if _, err := os.Stat(marker); err == nil {
+		t.Error("a process of the task is still writing")
+	}
+}
+
+func TestStoppingARunEndsItsProcesses(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, `
+workflow: slow
+tasks:
+  wait: {shell: 'trap "echo told to end; exit 3" TERM; echo waiting; sleep 60 & wait'}
+  beside: {shell: sleep 60}
+  after: {after: wait, shell: 'true'}
+`)
+	run := s.Begin(t, "slow")
+	s.Until(t, run.ID, func(r client.Run) bool { return r.Counts["running"] == 2 })
+	for s.Log(t, run.ID, "wait", 1) == "" {
+		time.Sleep(10 * time.Millisecond)
+	}
+	if _, err := s.Client.Stop(testkit.Context(t), run.ID, "beside"); err != nil {
+		t.Fatal(err)
+	}
+	s.Until(t, run.ID, func(r client.Run) bool { return testkit.Task(t, r, "beside").State == "stopped" })
+	if _, err := s.Client.Stop(testkit.Context(t), run.ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	ended := s.End(t, run.ID)
+	if ended.State != "stopped" || ended.Counts["stopped"] != 3 {
+		t.Fatalf("%+v", ended)
+	}
+	wait := testkit.Task(t, ended, "wait")
+	if wait.Reason != "stopped by kari" || wait.Attempts[0].State != "stopped" {
+		t.Errorf("%+v", wait)
+	}
+	if log := s.Log(t, run.ID, "wait", 1); !strings.Contains(log, "told to end") {
+		t.Errorf("it was not given the time to end:\n%s", log)
+	}
+	_, err := s.Client.Stop(testkit.Context(t), run.ID, "")
+	if err == nil || !strings.Contains(err.Error(), "run slow:1 has ended already") {
+		t.Errorf("stopping it again: %v", err)
+	}
+}
+
+// Any bytes come back as they went in: both streams, lines longer than a line
+// may be, no line feed at the end.
+func TestOutputSurvivesByteForByte(t *testing.T) {
+	s := testkit.Start(t)
+	want := filepath.Join(t.TempDir(), "bytes")
+	var content bytes.Buffer
+	for i := range 256 {
+		content.WriteByte(byte(i))
+	}
+	content.WriteString("\n\n" + strings.Repeat("long", 50_000) + "\n" + strings.Repeat("x", 64<<10) + "\n" + strings.Repeat("y", 128<<10) + "\nno end\n")
+	if err := os.WriteFile(want, content.Bytes(), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.Apply(t, fmt.Sprintf("workflow: bytes\ntasks:\n  print: {exec: [cat, %s]}\n  open-end: {shell: 'printf \"no line feed\"; printf \"nor here\" >&2'}\n", want))
+	run := s.End(t, s.Begin(t, "bytes").ID)
+	body, err := s.RawLog(testkit.Context(t), run.ID, "print", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer body.Close()
+	got, err := io.ReadAll(body)
+	if err != nil || !bytes.Equal(got, content.Bytes()) {
+		t.Errorf("%d bytes went in and %d came out (%v)", content.Len(), len(got), err)
+	}
+	page, err := s.Lines(testkit.Context(t), run.ID, "print", 1, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	first := page.Lines[1] // behind the line feed among the bytes
+	if first.Bytes == nil || !strings.Contains(first.Text, "\uFFFD") {
+		t.Errorf("a line that is no UTF-8 comes as %+v", first)
+	}
+	if log := s.Log(t, run.ID, "open-end", 1); !strings.Contains(log, "out no line feed\n") || !strings.Contains(log, "err nor here\n") {
+		t.Errorf("%q", log)
+	}
+}
+
+// A task that prints without end neither fills memory nor stalls others.
+func TestALoudTaskIsHeldBackAlone(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, `
+workflow: loud
+if_running: alongside
+tasks:
+  print: {shell: 'yes "the gauge at Hallowick reports 1.32 m and rising" | head -c 300000000'}
+`)
+	s.Apply(t, "workflow: quiet\nif_running: alongside\ntasks: {a: {shell: 'echo hi'}}")
+	loud := s.Begin(t, "loud")
+	var most uint64
+	var slowest time.Duration
+	for {
+		began := time.Now()
+		quiet := s.End(t, s.Begin(t, "quiet").ID)
+		slowest = max(slowest, time.Since(began))
+		if quiet.State != "succeeded" {
+			t.Fatalf("%+v", quiet)
+		}
+		var memory runtime.MemStats
+		runtime.ReadMemStats(&memory)
+		most = max(most, memory.HeapInuse)
+		run, err := s.Run(testkit.Context(t), loud.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if run.Ended != nil {
+			if run.State != "succeeded" {
+				t.Fatalf("%+v", run)
+			}
+			break
+		}
+	}
+	body, err := s.RawLog(testkit.Context(t), loud.ID, "print", 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer body.Close()
+	if n, err := io.Copy(io.Discard, body); n != 300_000_000 && n != 300_000_001 || err != nil {
+		t.Errorf("%d bytes came back (%v)", n, err)
+	}
+	if most > 120<<20 {
+		t.Errorf("the heap grew to %d MB", most>>20)
+	}
+	t.Logf("heap at most %d MB; the slowest quiet run beside it took %v", most>>20, slowest)
+}
+
+func TestRunsOfOneWorkflowWaitTheirTurn(t *testing.T) {
+	s := testkit.Start(t)
+	for _, policy := range []string{"queue", "alongside"} {
+		s.Apply(t, "workflow: "+policy+"\nif_running: "+policy+"\ntasks: {a: {shell: 'sleep 0.2'}}")
+		for range 3 {
+			s.Begin(t, policy)
+		}
+		for n := range 3 {
+			s.End(t, fmt.Sprintf("%s:%d", policy, n+1))
+		}
+		page, err := s.Runs(testkit.Context(t), client.RunsFilter{Workflow: policy})
+		if err != nil {
+			t.Fatal(err)
+		}
+		overlaps := 0
+		for i := range 2 { // newest first
+			if page.Runs[i].Started.Before(*page.Runs[i+1].Ended) {
+				overlaps++
+			}
+		}
+		if overlaps != map[string]int{"queue": 0, "alongside": 2}[policy] {
+			t.Errorf("if_running: %s, and %d runs began before the one before had ended", policy, overlaps)
+		}
+	}
+}
+
+func TestATimeRuleMakesARunForEachWindow(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: tick\nstarts: [{every: 1s, zone: Europe/Oslo}]\ntasks: {a: {shell: 'echo $LANTERN_WINDOW_START $LANTERN_WINDOW_END'}}")
+	for made := 0; made < 3; time.Sleep(20 * time.Millisecond) {
+		page, err := s.Runs(testkit.Context(t), client.RunsFilter{Workflow: "tick"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		made = len(page.Runs)
+	}
+	third := s.End(t, "tick:3")
+	if _, err := s.Pause(testkit.Context(t), "tick"); err != nil {
+		t.Fatal(err)
+	}
+	paused, err := s.Run(testkit.Context(t), "tick")
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(2200 * time.Millisecond)
+	if now, err := s.Run(testkit.Context(t), "tick"); err != nil || now.Number > paused.Number {
+		t.Errorf("while it is paused run %d was made (%v)", now.Number, err)
+	}
+	resumed, err := s.Resume(testkit.Context(t), "tick")
+	if err != nil || resumed.Missed < 2 {
+		t.Errorf("resumed with %+v, %v", resumed, err)
+	}
+	s.Until(t, "tick", func(r client.Run) bool { return r.Number >= paused.Number+resumed.Missed+1 })
+	if _, err := s.Pause(testkit.Context(t), "tick"); err != nil {
+		t.Fatal(err)
+	}
+	page, err := s.Runs(testkit.Context(t), client.RunsFilter{Workflow: "tick"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i, r := range page.Runs {
+		if r.Cause != "schedule" || r.CausedBy != "every 1s, Europe/Oslo" || r.Window.End.Sub(r.Window.Start) != time.Second || !r.Due.Equal(r.Window.End) {
+			t.Errorf("%+v", r)
+		}
+		if i > 0 && !r.Window.End.Equal(page.Runs[i-1].Window.Start) {
+			t.Errorf("between the windows of %s and %s is a gap", r.ID, page.Runs[i-1].ID)
+		}
+	}
+	want := third.Window.Start.Format(time.RFC3339)
+	if log := s.Log(t, third.ID, "a", 1); !strings.Contains(log, want) {
+		t.Errorf("the task was told %q, want %s", log, want)
+	}
+}
+
+func TestApplyMakesAVersionOnlyWhenSomethingChanged(t *testing.T) {
+	s := testkit.Start(t)
+	ctx := testkit.Context(t)
+	apply := func(text string, dry bool) string {
+		applied, err := s.Client.Apply(ctx, client.ApplyRequest{Files: []definition.File{{Path: "w.yaml", Text: text}}, DryRun: dry})
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := applied.Workflows[0]
+		return fmt.Sprintf("%s %d", w.Change, w.Version)
+	}
+	one, two := "workflow: w\ntasks: {a: {shell: echo one}}", "workflow: w\ntasks: {a: {shell: echo two}}"
+	for i, step := range []struct {
+		text string
+		dry  bool
+		want string
+	}{{one, true, "new 1"}, {one, false, "new 1"}, {one, false, "same 1"}, {two, true, "changed 2"}, {two, false, "changed 2"}, {"# a word\n" + two, false, "same 2"}} {
+		if got := apply(step.text, step.dry); got != step.want {
+			t.Errorf("step %d: %s, want %s", i+1, got, step.want)
+		}
+	}
+}
+
+// A run stays on the version that it began with.
+func TestARunKeepsItsVersion(t *testing.T) {
+	s := testkit.Start(t)
+	gate := filepath.Join(t.TempDir(), "gate")
+	text := "workflow: w\ntasks: {a: {shell: 'until test -e %s; do sleep 0.02; done'}, b: {after: a, shell: 'echo %s; cat word'}}"
+	s.ApplyProject(t, fmt.Sprintf(text, gate, "first"), map[string]string{"word": "code of the first\n"})
+	run := s.Begin(t, "w")
+	s.Until(t, run.ID, func(r client.Run) bool { return r.Counts["running"] == 1 })
+	s.ApplyProject(t, fmt.Sprintf(text, gate, "second"), map[string]string{"word": "code of the second\n"})
+	if err := os.WriteFile(gate, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s.End(t, run.ID)
+	if got := s.Log(t, run.ID, "b", 1); got != "out first\nout code of the first\n" {
+		t.Errorf("it went on as %q", got)
+	}
+	if got := s.Log(t, s.End(t, s.Begin(t, "w").ID).ID, "b", 1); got != "out second\nout code of the second\n" {
+		t.Errorf("the next run did %q", got)
+	}
+}
+
+// A task cannot change the code that other attempts share.
+func TestFilesOfTheProjectAreReadOnly(t *testing.T) {
+	s := testkit.Start(t)
+	s.ApplyProject(t, `
+workflow: w
+tasks:
+  look: {shell: 'stat -c %A word; mv word old; echo new > word; cat word'}
+  again: {after: look, shell: cat word}
+`, map[string]string{"word": "as applied\n"})
+	run := s.End(t, s.Begin(t, "w").ID)
+	if got := s.Log(t, run.ID, "look", 1); got != "out -r--r--r--\nout new\n" {
+		t.Errorf("%q", got)
+	}
+	if got := s.Log(t, run.ID, "again", 1); got != "out as applied\n" {
+		t.Errorf("the next attempt found %q", got)
+	}
+}
+
+// A restart in the middle: what ran is made again, what had ended is not.
+func TestARestartGoesOnWhereItWas(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	notes := filepath.Join(t.TempDir(), "notes")
+	s := testkit.StartIn(t, dir)
+	s.Apply(t, fmt.Sprintf(`
+workflow: w
+tasks:
+  first: {shell: 'echo first >> %[1]s'}
+  second: {after: first, shell: 'echo second >> %[1]s; test "$LANTERN_ATTEMPT" = 2 || sleep 60'}
+  third: {after: second, shell: 'echo third >> %[1]s'}
+`, notes))
+	run := s.Begin(t, "w")
+	s.Until(t, run.ID, func(r client.Run) bool { return testkit.Task(t, r, "second").State == "running" })
+	for !strings.Contains(read(t, notes), "second") {
+		time.Sleep(10 * time.Millisecond)
+	}
+	began := time.Now()
+	s.Stop(t)
+	if took := time.Since(began); took > 10*time.Second {
+		t.Errorf("stopping took %v", took)
+	}
+	s = testkit.StartIn(t, dir)
+	ended := s.End(t, run.ID)
+	if ended.State != "succeeded" || read(t, notes) != "first\nsecond\nsecond\nthird\n" {
+		t.Fatalf("%+v\n%s", ended, read(t, notes))
+	}
+	second := testkit.Task(t, ended, "second")
+	if len(second.Attempts) != 2 || second.Attempts[0].State != "lost" || second.Attempts[1].State != "succeeded" {
+		t.Errorf("%+v", second.Attempts)
+	}
+}
+
+func read(t *testing.T, name string) string {
+	t.Helper()
+	text, err := os.ReadFile(name)
+	if err != nil && !os.IsNotExist(err) {
+		t.Fatal(err)
+	}
+	return string(text)
+}
+
+// The live stream tells every change once, and goes on from any id.
+func TestTheLiveStreamGoesOnFromAnyChange(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: w\ntasks: {a: {shell: 'true'}, b: {after: a, shell: 'true'}}")
+	run := s.End(t, s.Begin(t, "w").ID)
+	all, err := s.Changes(testkit.Context(t), run.ID)
+	if err != nil || len(all) != 9 { // the run is queued, runs and succeeds; each task is ready, runs and succeeds
+		t.Fatalf("%d changes: %+v, %v", len(all), all, err)
+	}
+	var told []client.Change
+	err = s.Follow(testkit.Context(t), run.ID, all[2].ID, func(c client.Change) error {
+		told = append(told, c)
+		if c.Task == "" && c.After == "succeeded" {
+			return io.EOF
+		}
+		return nil
+	})
+	if err != nil || len(told) != len(all)-3 || told[0] != all[3] {
+		t.Errorf("from change %d on %d of %d were told: %v", all[2].ID, len(told), len(all), err)
+	}
+	last := int64(0)
+	for _, c := range all {
+		if c.ID <= last {
+			t.Errorf("change %d comes after %d", c.ID, last)
+		}
+		last = c.ID
+	}
+	// A stream of a run that nothing happens to ends with its context, quietly.
+	ctx, stop := context.WithTimeout(context.Background(), 100*time.Millisecond)
+	defer stop()
+	if err := s.Follow(ctx, run.ID, -1, func(client.Change) error { t.Error("something was told"); return nil }); err != context.DeadlineExceeded {
+		t.Errorf("%v", err)
+	}
+}
