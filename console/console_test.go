@@ -56,10 +56,10 @@ func (r *reader) signsIn() {
 	r.sees("Workflows")
 }
 
-// text is what stands on the page.
+// text is what stands on the page, with one blank between words.
 func (r *reader) text() string {
 	r.t.Helper()
-	text, err := chromedp.Run(r.tab, chromedp.Evaluate[string]("document.body.innerText"))
+	text, err := chromedp.Run(r.tab, chromedp.Evaluate[string](`document.body.innerText.replace(/\s+/g, " ")`))
 	if err != nil {
 		r.t.Fatal(err)
 	}
@@ -93,7 +93,12 @@ func (r *reader) presses(name string) {
 	r.t.Helper()
 	script := fmt.Sprintf(`(() => {
 		const all = [...document.querySelectorAll("button, a, [role=tab], [role=radio]")];
-		const found = all.filter((e) => (e.getAttribute("aria-label") ?? e.innerText).trim() === %q && e.offsetParent !== null).at(-1);
+		const spoken = (e) => {
+			const copy = e.cloneNode(true);
+			copy.querySelectorAll("[aria-hidden]").forEach((hidden) => hidden.remove());
+			return (e.getAttribute("aria-label") ?? copy.textContent).trim();
+		};
+		const found = all.filter((e) => spoken(e) === %q && e.offsetParent !== null).at(-1);
 		found?.setAttribute("data-pressed", "now");
 		return !!found;
 	})()`, name)
@@ -102,6 +107,21 @@ func (r *reader) presses(name string) {
 	}
 	r.do(chromedp.Click("[data-pressed=now]"))
 	_, _ = chromedp.Run(r.tab, chromedp.Evaluate[any](`document.querySelector("[data-pressed=now]")?.removeAttribute("data-pressed")`))
+}
+
+// chooses takes an option of the field of that label, as a person does with the
+// keyboard.
+func (r *reader) chooses(label, option string) {
+	r.t.Helper()
+	script := fmt.Sprintf(`(() => {
+		const field = [...document.querySelectorAll("label")].find((l) => l.innerText.startsWith(%q))?.querySelector("select");
+		field?.focus();
+		return !!field;
+	})()`, label)
+	if _, err := chromedp.Run(r.tab, chromedp.Poll[bool](script)); err != nil {
+		r.t.Fatalf("there is no field %q: %v", label, err)
+	}
+	r.do(chromedp.KeyEvent(option))
 }
 
 func (r *reader) address() string {
@@ -162,7 +182,7 @@ func TestAWorkflowIsSeenStartedAndPaused(t *testing.T) {
 	r.sees("Pause")
 	r.presses("Start")
 	r.sees("Start gauges", "lantern start gauges")
-	r.do(chromedp.SendKeys("select", "G02"))
+	r.chooses("station", "G02")
 	r.sees("lantern start gauges -p station=G02")
 	r.presses("Start")
 	r.sees("gauges:1", "succeeded", "station=G02", "3 succeeded")
@@ -186,7 +206,7 @@ func TestAFailureIsUnderstoodFromItsPage(t *testing.T) {
 	r.signsIn()
 	r.opens("/runs/gauges:1")
 	r.sees("✕", "failed", "exit code 3: the store is away", "1 failed", "1 succeeded", "1 unreached")
-	r.presses("Table")
+	r.presses("table")
 	r.sees("it comes after load, which failed")
 	r.presses("collect")
 	r.sees("Ask the mast", "station G01", "a word aside")

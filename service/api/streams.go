@@ -12,6 +12,7 @@ import (
 	"github.com/gofiber/fiber/v2"
 
 	"wiselantern/client"
+	"wiselantern/service/engine"
 )
 
 // The streams are server-sent events (HTML Living Standard, 9.2). They stand
@@ -63,10 +64,11 @@ func (e *events) comment(text string) bool {
 }
 
 // streamChanges tells every change of state from now on, or from behind the
-// Last-Event-ID; with ?run= only those of one run.
+// Last-Event-ID, as events `change`; with ?run= only those of one run. Without
+// it, an event `workflows` tells that a workflow was applied, paused or resumed.
 func (a *API) streamChanges(c *fiber.Ctx) error {
 	ctx := c.UserContext()
-	run := int64(0)
+	run := engine.AllRuns
 	if id := c.Query("run"); id != "" {
 		row, err := a.findRun(ctx, id)
 		if err != nil {
@@ -84,7 +86,7 @@ func (a *API) streamChanges(c *fiber.Ctx) error {
 		}
 	}
 	return a.stream(c, func(ctx context.Context, out *events) {
-		for {
+		for woken := false; ; woken = true {
 			changed := a.Engine.Hub.Changes(run)
 			changes, err := a.changes(ctx, last, run, 1000)
 			if err != nil {
@@ -94,6 +96,9 @@ func (a *API) streamChanges(c *fiber.Ctx) error {
 			for _, change := range changes {
 				out.send(change.ID, "change", change)
 				last = change.ID
+			}
+			if woken && len(changes) == 0 && run == engine.AllRuns {
+				out.send(0, "workflows", struct{}{})
 			}
 			if !out.flush() {
 				return

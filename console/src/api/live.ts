@@ -40,9 +40,11 @@ export function useLive(run?: string) {
     };
     const address = () => `/api/stream${run ? `?run=${encodeURIComponent(run)}` : ""}`;
     const close = stream(address, (source) => {
-      source.addEventListener("change", () => {
-        timer ??= setTimeout(refresh, gather);
-      });
+      for (const kind of ["change", "workflows"]) {
+        source.addEventListener(kind, () => {
+          timer ??= setTimeout(refresh, gather);
+        });
+      }
       source.onopen = () => {
         setLost(false);
         if (opened) refresh(); // what happened meanwhile was not told

@@ -8,6 +8,7 @@ import { Log } from "./log";
 export function TaskPanel(props: { run: Run; task: Task; attempt: number | undefined; onAttempt: (attempt: number) => void }) {
   const { run, task } = props;
   const attempt = task.attempts.find((a) => a.number === props.attempt) ?? task.attempts.at(-1);
+  const reason = reasonOf(task, attempt);
   return (
     <section aria-label={`Task ${task.name}`} className="mt-5 overflow-hidden rounded-xl border border-line bg-surface">
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line px-5 py-3">
@@ -28,10 +29,10 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
           </div>
         )}
       </div>
-      {(task.reason || attempt?.error) && (
+      {reason && (
         <p className="border-b border-line px-5 py-2.5">
           <span data-state={attempt?.error ? attempt.state : task.state} className="state-colour">
-            {attempt?.error || task.reason}
+            {reason}
           </span>
           {task.state === "cooling" && task.wakes && (
             <span className="text-soft">
@@ -67,6 +68,13 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
       )}
     </section>
   );
+}
+
+/** reasonOf says why a task, or an older attempt of it, came out as it did. */
+function reasonOf(task: Task, attempt: Attempt | undefined): string | undefined {
+  const error = attempt?.error;
+  if (attempt !== task.attempts.at(-1) || !task.reason) return error;
+  return error && !task.reason.includes(error) ? `${task.reason}: ${error}` : task.reason;
 }
 
 function Attempts({ attempts, chosen, onChoose }: { attempts: Attempt[]; chosen: number; onChoose: (attempt: number) => void }) {
