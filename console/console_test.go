@@ -269,11 +269,16 @@ func TestALostConnectionIsToldAndHeals(t *testing.T) {
 	r.service.Apply(t, gauges)
 	r.signsIn()
 	r.sees("gauges")
-	if _, err := chromedp.Run(r.tab, chromedp.Evaluate[any]("0")); err != nil {
-		t.Fatal(err)
-	}
 	r.service.Stop(t)
 	r.sees("The connection is lost", "gauges")
+	again := testkit.StartAt(t, r.service.Dir, strings.TrimPrefix(r.service.Address, "http://"))
+	again.Apply(t, "workflow: masts\ntasks: {a: {shell: 'true'}}")
+	r.sees("masts")
+	for deadline := time.Now().Add(10 * time.Second); strings.Contains(r.text(), "The connection is lost"); time.Sleep(50 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatal("it still says that the connection is lost")
+		}
+	}
 }
 
 func TestBothThemesCanBeChosen(t *testing.T) {

@@ -35,7 +35,10 @@ type Service struct {
 func Start(t testing.TB) *Service { return StartIn(t, filepath.Join(t.TempDir(), "data")) }
 
 // StartIn starts a service on that folder.
-func StartIn(t testing.TB, dir string) *Service {
+func StartIn(t testing.TB, dir string) *Service { return StartAt(t, dir, "127.0.0.1:0") }
+
+// StartAt starts a service on that folder, at that address.
+func StartAt(t testing.TB, dir, listen string) *Service {
 	t.Helper()
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Dir: dir, stop: stop, ended: make(chan error, 1)}
@@ -45,7 +48,7 @@ func StartIn(t testing.TB, dir string) *Service {
 		log = os.Stderr
 	}
 	go func() {
-		s.ended <- service.Run(ctx, service.Options{Data: dir, Listen: "127.0.0.1:0", Slots: 8, Console: console.Files(), Version: "test", Log: slog.New(slog.NewTextHandler(log, nil))},
+		s.ended <- service.Run(ctx, service.Options{Data: dir, Listen: listen, Slots: 8, Console: console.Files(), Version: "test", Log: slog.New(slog.NewTextHandler(log, nil))},
 			func(running *service.Service) { up <- running })
 	}()
 	select {

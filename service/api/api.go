@@ -52,6 +52,9 @@ type API struct {
 	versions map[[2]int64]*definition.Workflow
 }
 
+// largestBody bounds the body of a request: a parcel with room around it.
+const largestBody = parcel.MaxBytes + 8<<20
+
 // New makes the network interface.
 func New(o Options) *API {
 	huma.DefaultArrayNullable = false // lists are empty, never null
@@ -60,7 +63,7 @@ func New(o Options) *API {
 		DisableStartupMessage: true,
 		Immutable:             true, // values outlive their request in the engine
 		UnescapePath:          true,
-		BodyLimit:             parcel.MaxBytes + 8<<20,
+		BodyLimit:             largestBody,
 		ReadTimeout:           30 * time.Second,
 		IdleTimeout:           2 * time.Minute,
 		ErrorHandler:          a.failed,
@@ -155,7 +158,7 @@ func problemOf(err error) huma.StatusError {
 // route registers one operation whose answer is a JSON body.
 func route[In, Out any](api huma.API, method, path, id, tag, summary string, do func(context.Context, *In) (Out, error)) {
 	type answer struct{ Body Out }
-	huma.Register(api, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}},
+	huma.Register(api, huma.Operation{OperationID: id, Method: method, Path: path, Summary: summary, Tags: []string{tag}, MaxBodyBytes: largestBody},
 		func(ctx context.Context, in *In) (*answer, error) {
 			out, err := do(ctx, in)
 			if err != nil {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math/rand/v2"
 	"net/http"
 	"net/http/cookiejar"
 	"os"
@@ -226,6 +227,18 @@ func TestListsArePaged(t *testing.T) {
 	page, err = s.Runs(testkit.Context(t), client.RunsFilter{States: []string{"stopped"}})
 	if err != nil || len(page.Runs) != 0 {
 		t.Errorf("%+v %v", page, err)
+	}
+}
+
+func TestAParcelMayBeLarge(t *testing.T) {
+	s := testkit.Start(t)
+	noise := make([]byte, 20<<20)
+	random := rand.NewChaCha8([32]byte{1})
+	_, _ = random.Read(noise)
+	s.ApplyProject(t, "workflow: w\ntasks: {t: {shell: 'wc -c < noise'}}", map[string]string{"noise": string(noise)})
+	run := s.End(t, s.Begin(t, "w").ID)
+	if log := s.Log(t, run.ID, "t", 1); strings.TrimSpace(log) != fmt.Sprintf("out %d", len(noise)) {
+		t.Errorf("the task found %s", log)
 	}
 }
 

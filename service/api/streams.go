@@ -66,6 +66,7 @@ func (e *events) comment(text string) bool {
 // streamChanges tells every change of state from now on, or from behind the
 // Last-Event-ID, as events `change`; with ?run= only those of one run. Without
 // it, an event `workflows` tells that a workflow was applied, paused or resumed.
+// The first event is `ready`: whoever reads the state after it misses nothing.
 func (a *API) streamChanges(c *fiber.Ctx) error {
 	ctx := c.UserContext()
 	run := engine.AllRuns
@@ -97,7 +98,10 @@ func (a *API) streamChanges(c *fiber.Ctx) error {
 				out.send(change.ID, "change", change)
 				last = change.ID
 			}
-			if woken && len(changes) == 0 && run == engine.AllRuns {
+			switch {
+			case !woken:
+				out.send(0, "ready", struct{}{})
+			case len(changes) == 0 && run == engine.AllRuns:
 				out.send(0, "workflows", struct{}{})
 			}
 			if !out.flush() {

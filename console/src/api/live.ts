@@ -33,23 +33,19 @@ export function useLive(run?: string) {
   const queries = useQueryClient();
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined;
-    let opened = false;
     const refresh = () => {
       timer = undefined;
       void queries.invalidateQueries();
     };
     const address = () => `/api/stream${run ? `?run=${encodeURIComponent(run)}` : ""}`;
     const close = stream(address, (source) => {
-      for (const kind of ["change", "workflows"]) {
+      // After "ready" too: what happened before the stream was there was not told.
+      for (const kind of ["ready", "change", "workflows"]) {
         source.addEventListener(kind, () => {
           timer ??= setTimeout(refresh, gather);
         });
       }
-      source.onopen = () => {
-        setLost(false);
-        if (opened) refresh(); // what happened meanwhile was not told
-        opened = true;
-      };
+      source.onopen = () => setLost(false);
       source.onerror = () => setLost(true);
     });
     return () => {
