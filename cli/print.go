@@ -39,11 +39,27 @@ type paint struct{ renderer *lipgloss.Renderer }
 
 func painter(out io.Writer) paint { return paint{lipgloss.NewRenderer(out)} }
 
-func (p paint) colour(light, dark string) lipgloss.Style {
-	return p.renderer.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: light, Dark: dark})
+// tint is a colour for each kind of terminal: with millions of colours on a light
+// and on a dark ground, and with sixteen.
+type tint struct{ light, dark, sixteen string }
+
+var (
+	teal      = tint{"#0b7a6f", "#4fd1c1", "6"}
+	vermilion = tint{"#c2361b", "#ff8063", "1"}
+	amber     = tint{"#945c00", "#f5b84b", "3"}
+	blue      = tint{"#3a5fa8", "#8fb0f0", "4"}
+	violet    = tint{"#6b45b8", "#b79cf5", "5"}
+	slate     = tint{"#64708a", "#8793ab", "8"}
+)
+
+func (p paint) tinted(t tint, text string) string {
+	return p.renderer.NewStyle().Foreground(lipgloss.CompleteAdaptiveColor{
+		Light: lipgloss.CompleteColor{TrueColor: t.light, ANSI256: t.light, ANSI: t.sixteen},
+		Dark:  lipgloss.CompleteColor{TrueColor: t.dark, ANSI256: t.dark, ANSI: t.sixteen},
+	}).Render(text)
 }
 
-func (p paint) dim(text string) string    { return p.colour("#64708a", "#8793ab").Render(text) }
+func (p paint) dim(text string) string    { return p.tinted(slate, text) }
 func (p paint) strong(text string) string { return p.renderer.NewStyle().Bold(true).Render(text) }
 
 // state is a state of a task or a run with its glyph, in its colour.
@@ -52,15 +68,15 @@ func (p paint) state(state string) string { return p.mark(state, glyph(state)+" 
 func (p paint) mark(state, text string) string {
 	switch state {
 	case "succeeded":
-		return p.colour("#0b7a6f", "#4fd1c1").Render(text)
+		return p.tinted(teal, text)
 	case "failed":
-		return p.colour("#c2361b", "#ff8063").Render(text)
+		return p.tinted(vermilion, text)
 	case "running", "cooling":
-		return p.colour("#945c00", "#f5b84b").Render(text)
+		return p.tinted(amber, text)
 	case "ready", "queued", "sent":
-		return p.colour("#3a5fa8", "#8fb0f0").Render(text)
+		return p.tinted(blue, text)
 	case "waiting", "held", "lost":
-		return p.colour("#6b45b8", "#b79cf5").Render(text)
+		return p.tinted(violet, text)
 	}
 	return p.dim(text)
 }
