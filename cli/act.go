@@ -34,13 +34,9 @@ turn, unless the workflow says if_running: alongside.`,
 			if err != nil {
 				return err
 			}
-			request := client.StartRequest{Texts: map[string]string{}}
-			for _, p := range params {
-				name, value, ok := strings.Cut(p, "=")
-				if !ok {
-					return &usageError{fmt.Errorf("-p %s: write it as NAME=VALUE", p)}
-				}
-				request.Texts[name] = value
+			var request client.StartRequest
+			if request.Texts, err = readParams(params); err != nil {
+				return err
 			}
 			if window != "" {
 				if request.Window, err = parseWindow(window); err != nil {

@@ -96,10 +96,28 @@ func (a *app) workflow(w client.Workflow) {
 		fmt.Fprintln(a.out)
 		var rows [][]string
 		for _, t := range w.Definition.Tasks {
-			rows = append(rows, []string{t.Name, t.Kind, orDash(strings.Join(t.After, ", ")), t.About})
+			rows = append(rows, []string{t.Name, t.Kind, orDash(afterInWords(t)), t.About})
 		}
 		p.table(a.out, []string{"task", "kind", "after", "about"}, rows)
 	}
+}
+
+func afterInWords(t definition.Task) string {
+	words := make([]string, len(t.After))
+	for i, d := range t.After {
+		words[i] = d.Task
+		if expect := strings.Join(d.Expect, "|"); expect != "succeeded" {
+			words[i] += ": " + expect
+		}
+	}
+	text := strings.Join(words, ", ")
+	switch t.Join.Kind {
+	case "any", "first":
+		text = t.Join.Kind + " of " + text
+	case "count":
+		text = fmt.Sprintf("%d of %s", t.Join.Count, text)
+	}
+	return text
 }
 
 func paramInWords(p definition.Param) string {

@@ -88,7 +88,7 @@ func exitCode(err error) int {
 		}
 	case errors.As(err, &mistakes), errors.As(err, new(*usageError)):
 		return exitWrong
-	case strings.HasPrefix(err.Error(), "unknown command"): // cobra has no type for it
+	case strings.HasPrefix(err.Error(), "unknown command"), strings.HasPrefix(err.Error(), "if any flags in the group"): // cobra has no types for them
 		return exitWrong
 	case errors.Is(err, context.Canceled):
 		return 128 + int(syscall.SIGINT)
@@ -145,7 +145,7 @@ when you say so, and shows what is lit, what is out, and why.`,
 		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand()},
 		"define":  {a.checkCommand(), a.applyCommand()},
 		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand()},
-		"act":     {a.startCommand(), a.stopCommand(), a.pauseCommand(), a.resumeCommand()},
+		"act":     {a.startCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

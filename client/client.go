@@ -214,6 +214,16 @@ func (c *Client) Stop(ctx context.Context, id, task string) (Run, error) {
 	return call[Run](ctx, c, http.MethodPost, "/api/runs/"+url.PathEscape(id)+"/stop", StopRequest{Task: task})
 }
 
+// Rerun makes tasks of a run again.
+func (c *Client) Rerun(ctx context.Context, id string, request RerunRequest) (Rerun, error) {
+	return call[Rerun](ctx, c, http.MethodPost, "/api/runs/"+url.PathEscape(id)+"/rerun", request)
+}
+
+// Release gives a person's word about a held task: "succeeded", "skipped", "run".
+func (c *Client) Release(ctx context.Context, id, task, as string) (Run, error) {
+	return call[Run](ctx, c, http.MethodPost, "/api/runs/"+url.PathEscape(id)+"/release", ReleaseRequest{Task: task, As: as})
+}
+
 // SignInLink makes an address that signs its reader in once.
 func (c *Client) SignInLink(ctx context.Context) (SignInLink, error) {
 	return call[SignInLink](ctx, c, http.MethodPost, "/api/sign-in-links", nil)

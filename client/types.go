@@ -40,7 +40,7 @@ type Task struct {
 	Name     string         `json:"name"`
 	About    string         `json:"about,omitempty"`
 	Kind     string         `json:"kind"`
-	After    []string       `json:"after" doc:"The tasks that it comes after"`
+	After    []Dependency   `json:"after" doc:"The tasks that it comes after"`
 	State    string         `json:"state" enum:"idle,ready,running,waiting,cooling,held,succeeded,failed,skipped,unreached,stopped"`
 	Reason   string         `json:"reason,omitempty" doc:"Why it is in this state, where that is not plain"`
 	Stopping bool           `json:"stopping,omitempty" doc:"It was asked to end and has not ended yet"`
@@ -52,10 +52,16 @@ type Task struct {
 	Error    string         `json:"error,omitempty" doc:"What went wrong in the last attempt"`
 }
 
+// Dependency is a task that another comes after.
+type Dependency struct {
+	Task   string `json:"task"`
+	Expect string `json:"expect" example:"succeeded|skipped" doc:"How it is expected to come out"`
+}
+
 // Attempt is one try of a task.
 type Attempt struct {
 	Number   int        `json:"number"`
-	State    string     `json:"state" enum:"sent,running,succeeded,failed,stopped,lost"`
+	State    string     `json:"state" enum:"sent,running,succeeded,failed,skipped,stopped,lost"`
 	Worker   string     `json:"worker,omitempty"`
 	Started  *time.Time `json:"started,omitempty"`
 	Ended    *time.Time `json:"ended,omitempty"`
@@ -110,6 +116,27 @@ type StartRequest struct {
 // StopRequest asks for the end of a run, or of one task of it.
 type StopRequest struct {
 	Task string `json:"task,omitempty" doc:"Leave it out to stop the run"`
+}
+
+// RerunRequest asks for tasks to be made again; exactly one of Failed, From and
+// Only is given.
+type RerunRequest struct {
+	Failed bool              `json:"failed,omitempty" doc:"Those that failed, were unreached or were stopped"`
+	From   []string          `json:"from,omitempty" doc:"These tasks and everything that comes after them"`
+	Only   []string          `json:"only,omitempty" doc:"These tasks alone"`
+	Texts  map[string]string `json:"texts,omitempty" doc:"Other params than the run had, as text"`
+	DryRun bool              `json:"dry_run,omitempty" doc:"Only tell which tasks would be made again"`
+}
+
+// Rerun tells which tasks are made again.
+type Rerun struct {
+	Tasks []string `json:"tasks"`
+}
+
+// ReleaseRequest gives a person's word about a held task.
+type ReleaseRequest struct {
+	Task string `json:"task"`
+	As   string `json:"as" enum:"succeeded,skipped,run"`
 }
 
 // ApplyRequest carries the files of a project.

@@ -443,6 +443,114 @@ func read(t *testing.T, name string) string {
 	return string(text)
 }
 
+// A remedy, a path for whatever happened, codes with a meaning, and a person's
+// word, all in one run.
+func TestPathsForWhateverHappens(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, `
+workflow: paths
+tasks:
+  check/range: {shell: exit 3, outcomes: {3: skipped}}
+  check/stuck: {shell: 'true'}
+  load: {after: {check/*: clear}, shell: exit 64, outcomes: {64..74: failed}, retry: {times: 5, pause: 10ms}, may_fail: true}
+  mend: {after: {load: failed}, shell: echo mended}
+  never: {after: {check/stuck: failed}, shell: echo never}
+  tidy: {after: {load: settled, mend: settled}, shell: echo tidy}
+  publish: {after: load, otherwise: hold, shell: echo published}
+  tell: {after: [publish, tidy], join: any, shell: echo told}
+`)
+	run := s.Begin(t, "paths")
+	held := s.Until(t, run.ID, func(r client.Run) bool {
+		return r.Counts["held"] == 1 && testkit.Task(t, r, "tidy").State == "succeeded"
+	})
+	if !held.Attention || testkit.Task(t, held, "publish").Reason != "it comes after load, which failed" {
+		t.Errorf("%+v", held)
+	}
+	_, err := s.Release(testkit.Context(t), run.ID, "tidy", "run")
+	if err == nil || !strings.Contains(err.Error(), "is not held, but succeeded; held are publish") {
+		t.Errorf("releasing another: %v", err)
+	}
+	if _, err := s.Release(testkit.Context(t), run.ID, "publish", "run"); err != nil {
+		t.Fatal(err)
+	}
+	ended := s.End(t, run.ID)
+	want := map[string]string{"check/range": "skipped", "check/stuck": "succeeded", "load": "failed", "mend": "succeeded", "never": "skipped", "tidy": "succeeded", "publish": "succeeded", "tell": "succeeded"}
+	for name, state := range want {
+		if got := testkit.Task(t, ended, name); got.State != state {
+			t.Errorf("%s is %s (%s), want %s", name, got.State, got.Reason, state)
+		}
+	}
+	if load := testkit.Task(t, ended, "load"); len(load.Attempts) != 1 {
+		t.Errorf("a code that means failed was tried %d times", len(load.Attempts))
+	}
+	if skipped := testkit.Task(t, ended, "check/range").Attempts[0]; skipped.State != "skipped" {
+		t.Errorf("%+v", skipped)
+	}
+	if ended.State != "succeeded" || ended.Attention {
+		t.Errorf("the run is %s", ended.State)
+	}
+}
+
+func TestTasksAreMadeAgainWithinTheirRun(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	s := testkit.StartIn(t, dir)
+	s.Apply(t, `
+workflow: again
+params: {level: {type: number, default: 9}}
+tasks:
+  collect: {shell: 'echo collected'}
+  load: {after: collect, shell: 'echo "level $LANTERN_PARAM_LEVEL"; test "$LANTERN_PARAM_LEVEL" != 9'}
+  report: {after: load, shell: 'echo reported'}
+  other: {shell: 'echo other'}
+`)
+	run := s.End(t, s.Begin(t, "again").ID)
+	if run.State != "failed" {
+		t.Fatalf("%+v", run)
+	}
+	s.Stop(t)
+	s = testkit.StartIn(t, dir) // it had ended in an earlier life
+	ctx := testkit.Context(t)
+	rerun := func(request client.RerunRequest) string {
+		again, err := s.Rerun(ctx, run.ID, request)
+		if err != nil {
+			return err.Error()
+		}
+		return strings.Join(again.Tasks, " ")
+	}
+	for _, c := range []struct {
+		request client.RerunRequest
+		want    string
+	}{
+		{client.RerunRequest{Failed: true, DryRun: true}, "load report"},
+		{client.RerunRequest{From: []string{"collect"}, DryRun: true}, "collect load report"},
+		{client.RerunRequest{Only: []string{"other", "collect"}, DryRun: true}, "collect other"},
+		{client.RerunRequest{}, "say exactly one of failed, from and only"},
+		{client.RerunRequest{Failed: true, Only: []string{"load"}}, "say exactly one of failed, from and only"},
+		{client.RerunRequest{From: []string{"lod"}}, `there is no task "lod"; did you mean "load"?`},
+		{client.RerunRequest{Failed: true, Texts: map[string]string{"level": "high"}}, `param "level": "high" is not of the type number`},
+		{client.RerunRequest{Failed: true, Texts: map[string]string{"level": "2.5"}}, "load report"},
+	} {
+		if got := rerun(c.request); got != c.want {
+			t.Errorf("%+v: %s, want %s", c.request, got, c.want)
+		}
+	}
+	ended := s.EndAgain(t, run.ID, run.Ended)
+	if ended.State != "succeeded" || ended.Params["level"] != 2.5 {
+		t.Fatalf("%+v", ended)
+	}
+	for name, attempts := range map[string]int{"collect": 1, "load": 2, "report": 1, "other": 1} {
+		if got := testkit.Task(t, ended, name); len(got.Attempts) != attempts || got.State != "succeeded" {
+			t.Errorf("%s has %d attempts and is %s", name, len(got.Attempts), got.State)
+		}
+	}
+	if log := s.Log(t, run.ID, "load", 1) + s.Log(t, run.ID, "load", 2); log != "out level 9\nout level 2.5\n" {
+		t.Errorf("the logs of both attempts: %q", log)
+	}
+	if got := rerun(client.RerunRequest{Failed: true}); !strings.Contains(got, "nothing in run again:1 has failed") {
+		t.Errorf("again: %s", got)
+	}
+}
+
 // The live stream tells every change once, and goes on from any id.
 func TestTheLiveStreamGoesOnFromAnyChange(t *testing.T) {
 	s := testkit.Start(t)

@@ -68,15 +68,20 @@ func (s Start) String() string {
 
 // Task is a node of the graph.
 type Task struct {
-	Name    string            `json:"name"`
-	About   string            `json:"about,omitempty"`
-	After   []string          `json:"after,omitempty"` // names of tasks, in the order of the file
-	Kind    string            `json:"kind"`            // the key of its kind: exec, shell
-	Exec    []string          `json:"exec,omitempty"`  // program and arguments
-	Shell   string            `json:"shell,omitempty"` // a script for sh -e
-	Env     map[string]string `json:"env,omitempty"`
-	Timeout Length            `json:"timeout"` // of one attempt; 0 is no limit
-	Retry   Retry             `json:"retry"`
+	Name       string            `json:"name"`
+	About      string            `json:"about,omitempty"`
+	After      []Dependency      `json:"after,omitempty"` // in the order of the file
+	Join       Join              `json:"join"`
+	Otherwise  string            `json:"otherwise,omitempty"` // when the join cannot hold: skip, hold, fail; empty as its dependencies came out
+	Kind       string            `json:"kind"`                // the key of its kind: exec, shell
+	Exec       []string          `json:"exec,omitempty"`      // program and arguments
+	Shell      string            `json:"shell,omitempty"`     // a script for sh -e
+	Env        map[string]string `json:"env,omitempty"`
+	Timeout    Length            `json:"timeout"` // of one attempt; 0 is no limit
+	Retry      Retry             `json:"retry"`
+	Outcomes   []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
+	MayFail    bool              `json:"may_fail,omitempty"` // its failure does not fail the run
+	Repeatable bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came
 }
 
 // Retry shapes the further attempts of a task that failed.

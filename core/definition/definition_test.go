@@ -84,7 +84,7 @@ func TestAWholeFile(t *testing.T) {
 	}
 	w := workflows[0]
 	load, _ := w.Task("check/range")
-	want := Task{Name: "check/range", After: []string{"collect"}, Kind: "shell", Shell: "awk -f range.awk\necho ${MODE}\n",
+	want := Task{Name: "check/range", After: []Dependency{{"collect", []string{"succeeded"}}}, Join: Join{Kind: "all"}, Repeatable: true, Kind: "shell", Shell: "awk -f range.awk\necho ${MODE}\n",
 		Env: map[string]string{"RIVER": "/srv/river", "MODE": "slow"}, Timeout: Length(90 * time.Second),
 		Retry: Retry{Times: 5, Pause: Length(20 * time.Second), Growth: 3, Cap: Length(5 * time.Minute), Spread: 0.2}}
 	if !reflect.DeepEqual(load, want) {

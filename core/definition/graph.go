@@ -7,41 +7,60 @@ import (
 )
 
 // graph resolves what each task comes after and refuses circles.
-func (r *reader) graph(w *Workflow, places map[string]*node, edges map[string][]*node) {
-	names := sortedKeys(places)
+func (r *reader) graph(w *Workflow, places map[string]*node, edges map[string][]dependency) {
+	var names []string // in the order of the file
+	for _, task := range w.Tasks {
+		names = append(names, task.Name)
+	}
 	for i := range w.Tasks {
 		task := &w.Tasks[i]
-		for _, at := range edges[task.Name] {
-			name := at.text
-			switch {
-			case at.kind != scalar:
-				continue
-			case name == task.Name:
-				r.problem(at, "take it out", "task %q comes after itself", name)
-				continue
-			case places[name] == nil:
-				fix := "the tasks are: " + listed(names)
-				if near := Nearest(name, names); near != "" {
-					fix = fmt.Sprintf("did you mean %q?", near)
-				}
-				r.problem(at, fix, "task %q comes after %q, which does not exist", task.Name, name)
-				continue
-			case slices.Contains(task.After, name):
-				r.problem(at, "take one out", "task %q names %q twice in after", task.Name, name)
-				continue
-			}
-			task.After = append(task.After, name)
+		for _, d := range edges[task.Name] {
+			r.resolve(task, d, names)
+		}
+		if task.Join.Kind == "count" && task.Join.Count > len(task.After) && len(task.After) > 0 {
+			r.problem(places[task.Name], fmt.Sprintf("write a number up to %d", len(task.After)), "task %q waits for %d, and comes after only %d", task.Name, task.Join.Count, len(task.After))
 		}
 	}
 	if circle := findCircle(w.Tasks); circle != nil {
 		first := circle[0]
 		at := places[first]
-		for _, n := range edges[first] {
-			if n.text == circle[1] {
-				at = n
+		for _, d := range edges[first] {
+			if slices.Contains(members(d.name, names), circle[1]) {
+				at = d.at
 			}
 		}
 		r.problem(at, "take out one of these edges", "tasks come after each other in a circle: %s", strings.Join(circle, " after "))
+	}
+}
+
+// resolve adds the tasks that a dependency stands for.
+func (r *reader) resolve(task *Task, d dependency, names []string) {
+	found := members(d.name, names)
+	switch {
+	case slices.Contains(found, task.Name):
+		fix := "take it out"
+		if d.name != task.Name {
+			fix = "name the others one by one, or move it out of the group"
+		}
+		r.problem(d.at, fix, "task %q comes after itself", task.Name)
+		return
+	case found == nil && strings.HasSuffix(d.name, "/*"):
+		r.problem(d.at, "the tasks are: "+listed(names), "task %q comes after the group %q, which has no task", task.Name, d.name)
+		return
+	case found == nil:
+		fix := "the tasks are: " + listed(names)
+		if near := Nearest(d.name, names); near != "" {
+			fix = fmt.Sprintf("did you mean %q?", near)
+		}
+		r.problem(d.at, fix, "task %q comes after %q, which does not exist", task.Name, d.name)
+		return
+	}
+	for _, name := range found {
+		if slices.ContainsFunc(task.After, func(other Dependency) bool { return other.Task == name }) {
+			r.problem(d.at, "take one out", "task %q names %q twice in after", task.Name, name)
+			continue
+		}
+		task.After = append(task.After, Dependency{Task: name, Expect: d.expect})
 	}
 }
 
@@ -77,7 +96,7 @@ func findCircle(tasks []Task) []string {
 				path = path[:len(path)-1]
 				continue
 			}
-			to := index[after[top.next]]
+			to := index[after[top.next].Task]
 			top.next++
 			switch state[to] {
 			case fresh:

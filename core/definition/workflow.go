@@ -196,7 +196,7 @@ func (r *reader) plain(n *node, what string) string {
 
 func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
 	places := map[string]*node{}
-	edges := map[string][]*node{}
+	edges := map[string][]dependency{}
 	r.each(n, "tasks", func(key, value *node) {
 		name := r.name(key, "task", taskPattern.MatchString)
 		places[name] = key
@@ -210,10 +210,11 @@ func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
 	r.graph(w, places, edges)
 }
 
-func (r *reader) task(name string, n *node, s Settings) (task Task, after []*node) {
-	task = Task{Name: name}
+func (r *reader) task(name string, n *node, s Settings) (task Task, after []dependency) {
+	task = Task{Name: name, Join: Join{Kind: "all"}, Repeatable: true}
 	what := fmt.Sprintf("task %q", name)
 	var kinds []*node
+	var join, otherwise *node
 	kind := func(key string, read func(*node)) func(*node) {
 		return func(n *node) {
 			kinds = append(kinds, n)
@@ -222,15 +223,27 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []*nod
 		}
 	}
 	ok := r.keys(n, what, map[string]func(*node){
-		"about":   func(n *node) { task.About = r.text(n, "about of "+what) },
-		"after":   func(n *node) { after = r.after(n, what) },
-		"env":     func(n *node) { s.Env = r.env(n, s.Env) },
-		"timeout": func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
-		"retry":   func(n *node) { s.Retry = r.retry(n, s.Retry) },
-		"exec":    kind("exec", func(n *node) { task.Exec = r.command(n, what) }),
-		"shell":   kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
+		"about": func(n *node) { task.About = r.text(n, "about of "+what) },
+		"after": func(n *node) { after = r.after(n, what) },
+		"join":  func(n *node) { join, task.Join = n, r.join(n, what) },
+		"otherwise": func(n *node) {
+			otherwise, task.Otherwise = n, r.oneOf(n, "otherwise of "+what, otherwiseWords...)
+		},
+		"outcomes":   func(n *node) { task.Outcomes = r.exitCodes(n, what) },
+		"may_fail":   func(n *node) { task.MayFail = r.bool(n, "may_fail of "+what) },
+		"repeatable": func(n *node) { task.Repeatable = r.bool(n, "repeatable of "+what) },
+		"env":        func(n *node) { s.Env = r.env(n, s.Env) },
+		"timeout":    func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
+		"retry":      func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"exec":       kind("exec", func(n *node) { task.Exec = r.command(n, what) }),
+		"shell":      kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
 	})
 	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
+	for key, at := range map[string]*node{"join": join, "otherwise": otherwise} {
+		if at != nil && after == nil {
+			r.problem(at, "add after, or take it out", "%s has %s and comes after nothing", what, key)
+		}
+	}
 	switch {
 	case ok && len(kinds) == 0:
 		r.problem(n, "give it one of: exec, shell", "%s does nothing", what)
@@ -238,20 +251,6 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []*nod
 		r.problem(kinds[1], "make two tasks of it", "%s has two kinds, exec and shell", what)
 	}
 	return task, after
-}
-
-func (r *reader) after(n *node, what string) []*node {
-	switch n.kind {
-	case scalar:
-		return []*node{n}
-	case sequence:
-		for i, item := range n.items {
-			r.text(item, fmt.Sprintf("item %d of after of %s", i+1, what))
-		}
-		return n.items
-	}
-	r.problem(n, "write the name of a task or a list of names", "after of %s is %s", what, n.kind)
-	return nil
 }
 
 func (r *reader) command(n *node, what string) []string {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -13,15 +14,48 @@ import (
 
 var noon = time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC)
 
-// plan reads a graph written as "a; b: a; c: a b", with "?2" behind a name for
-// two further attempts.
+// plan reads a graph written as "a; b: a; c: a b". Behind a name may stand "?2"
+// for two further attempts; a dependency may be "a=failed|skipped"; a task may
+// end in words: any, first, 2, skip, hold, fail, may-fail, once, or 3>skipped for
+// an exit code.
 func plan(t testing.TB, graph string) *Plan {
 	t.Helper()
 	w := &definition.Workflow{Name: "gauges"}
 	for item := range strings.SplitSeq(graph, ";") {
+		item, words, _ := strings.Cut(item, ",")
 		name, after, _ := strings.Cut(item, ":")
 		name, times, _ := strings.Cut(strings.TrimSpace(name), "?")
-		task := definition.Task{Name: name, After: strings.Fields(after)}
+		task := definition.Task{Name: name, Join: definition.Join{Kind: "all"}, Repeatable: true}
+		for d := range strings.FieldsSeq(after) {
+			from, expected, other := strings.Cut(d, "=")
+			if !other {
+				expected = "succeeded"
+			}
+			task.After = append(task.After, definition.Dependency{Task: from, Expect: strings.Split(expected, "|")})
+		}
+		for word := range strings.FieldsSeq(words) {
+			switch word {
+			case "any", "first":
+				task.Join.Kind = word
+			case "skip", "hold", "fail":
+				task.Otherwise = word
+			case "may-fail":
+				task.MayFail = true
+			case "once":
+				task.Repeatable = false
+			default:
+				code, outcome, mapped := strings.Cut(word, ">")
+				n, err := strconv.Atoi(code)
+				if err != nil {
+					t.Fatalf("%q means nothing", word)
+				}
+				if mapped {
+					task.Outcomes = append(task.Outcomes, definition.ExitCodes{From: n, To: n, Outcome: outcome})
+				} else {
+					task.Join = definition.Join{Kind: "count", Count: n}
+				}
+			}
+		}
 		if times != "" {
 			fmt.Sscan(times, &task.Retry.Times)
 			task.Retry.Pause, task.Retry.Growth, task.Retry.Cap = definition.Length(time.Second), 2, definition.Length(time.Minute)
@@ -32,15 +66,20 @@ func plan(t testing.TB, graph string) *Plan {
 }
 
 // say applies an input written as words: "open", "start a", "ok a", "fail a",
-// "lost a", "due a", "stop", "stop a"; a number behind a name is an attempt
-// other than the current one.
+// "lost a", "due a", "exit a 3" (with exit code 3), "stop", "stop a", "release a
+// succeeded", "rerun a,b"; a number behind a name is an attempt other than the
+// current one.
 func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 	t.Helper()
-	var verb, name string
-	attempt := 0
-	fmt.Sscan(words, &verb, &name, &attempt)
+	var verb, name, last string
+	fmt.Sscan(words, &verb, &name, &last)
+	attempt, _ := strconv.Atoi(last)
+	code := attempt
+	if verb == "exit" {
+		attempt = 0
+	}
 	task, known := p.Index(name)
-	if !known && name != "" {
+	if !known && name != "" && verb != "rerun" {
 		t.Fatalf("%q names no task", words)
 	}
 	if attempt == 0 && known {
@@ -53,13 +92,31 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 	case "start":
 		in = Started{noon, task, attempt}
 	case "ok":
-		in = Ended{noon, task, attempt, AttemptSucceeded, ""}
+		in = Ended{At: noon, Task: task, Attempt: attempt, Outcome: AttemptSucceeded}
 	case "fail":
-		in = Ended{noon, task, attempt, AttemptFailed, "exit code 1"}
+		in = Ended{At: noon, Task: task, Attempt: attempt, Outcome: AttemptFailed, Error: "exit code 1"}
+	case "exit":
+		in = Ended{At: noon, Task: task, Attempt: attempt, Outcome: AttemptFailed, HasCode: true, Code: code, Error: "exit code " + last}
 	case "ended":
-		in = Ended{noon, task, attempt, AttemptStopped, "ended by SIGTERM"}
+		in = Ended{At: noon, Task: task, Attempt: attempt, Outcome: AttemptStopped, Error: "ended by SIGTERM"}
 	case "lost":
-		in = Ended{noon, task, attempt, AttemptLost, "its worker is gone"}
+		in = Ended{At: noon, Task: task, Attempt: attempt, Outcome: AttemptLost, Error: "its worker is gone"}
+	case "release":
+		as, err := ParseState(last)
+		if err != nil {
+			t.Fatal(err)
+		}
+		in = Release{noon, task, as, "kari"}
+	case "rerun":
+		again := Rerun{At: noon, By: "kari"}
+		for one := range strings.SplitSeq(name, ",") {
+			task, known := p.Index(one)
+			if !known {
+				t.Fatalf("%q names no task", words)
+			}
+			again.Tasks = append(again.Tasks, task)
+		}
+		in = again
 	case "due":
 		in = TimerDue{noon, task, attempt}
 	case "stop":
@@ -118,6 +175,53 @@ func TestRules(t *testing.T) {
 		{"stopping one task fails the run and leaves what comes after unreached", "a; b: a; c", "open, stop a, ok c", "failed a■ b○ c●"},
 		{"stopping one that cools", "a?1", "open, fail a, stop a, due a", "failed a■"},
 		{"stopping twice is stopping once", "a", "open, start a, stop, stop, ended a", "stopped a■"},
+
+		{"a remedy runs when what it is for failed", "load; mend: load=failed", "open, fail load", "running load✕ mend◔"},
+		{"and is skipped when it is not needed", "load; mend: load=failed", "open, ok load", "succeeded load● mend–"},
+		{"and is unreached when what it is for was", "a; load: a; mend: load=failed", "open, fail a", "failed a✕ load○ mend○"},
+		{"a path for whatever happened", "load; tidy: load=succeeded|failed|skipped|unreached|stopped", "open, fail load, ok tidy", "failed load✕ tidy●"},
+		{"exactly these succeeded and that one was skipped", "a; b; c=; x: a b=skipped", "open, ok a, exit b 3", "running a● b✕ c=◔ x○"},
+		{"said without a dummy task", "a; b, 3>skipped; x: a b=skipped", "open, ok a, exit b 3", "running a● b– x◔"},
+		{"skips travel", "a; mend: a=failed; tell: mend; x: tell", "open, ok a", "succeeded a● mend– tell– x–"},
+		{"clear takes a skip as well", "a; mend: a=failed; x: mend=succeeded|skipped", "open, ok a", "running a● mend– x◔"},
+		{"a skip among bad news is bad news, in either order", "a; b; mend: a=failed; x: mend b", "open, ok a, fail b", "failed a● b✕ mend– x○"},
+		{"a skip among bad news is bad news, in the other order", "a; b; mend: a=failed; x: mend b", "open, fail b, ok a", "failed a● b✕ mend– x○"},
+
+		{"any waits for all to settle", "a; b; x: a b, any", "open, ok a", "running a● b◔ x·"},
+		{"and one is enough", "a; b; x: a b, any", "open, ok a, fail b", "running a● b✕ x◔"},
+		{"but none is not", "a; b; x: a b, any", "open, fail a, fail b", "failed a✕ b✕ x○"},
+		{"first starts as soon as one is there", "a; b; x: a b, first", "open, ok b", "running a◔ b● x◔"},
+		{"and starts once", "a; b; x: a b, first", "open, ok b, ok x, ok a", "succeeded a● b● x●"},
+		{"a number starts when that many are there", "a; b; c; x: a b c, 2", "open, ok a, fail b, ok c", "running a● b✕ c● x◔"},
+		{"and is unreached when so many no longer can be", "a; b; c; x: a b c, 2", "open, fail a, fail b", "running a✕ b✕ c◔ x○"},
+
+		{"otherwise skip", "a; x: a, skip", "open, fail a", "failed a✕ x–"},
+		{"otherwise fail", "a; x: a=failed, fail", "open, ok a", "failed a● x✕"},
+		{"otherwise hold", "a; x: a, hold; y: x", "open, fail a", "running a✕ x◇ y·"},
+		{"a held task is released as succeeded", "a; x: a, hold; y: x", "open, fail a, release x succeeded", "running a✕ x● y◔"},
+		{"or as skipped", "a, may-fail; x: a, hold; y: x", "open, fail a, release x skipped", "succeeded a✕ x– y–"},
+		{"or to run", "a, may-fail; x: a, hold; y: x", "open, fail a, release x ready, ok x, ok y", "succeeded a✕ x● y●"},
+		{"only a held task is released", "a; x: a", "open, release a succeeded", "running a◔ x·"},
+		{"a held task can be stopped", "a; x: a, hold", "open, fail a, stop x", "failed a✕ x■"},
+
+		{"a task that may fail does not fail the run", "a, may-fail; b", "open, fail a, ok b", "succeeded a✕ b●"},
+		{"what comes after it does, when it needed it", "a, may-fail; b: a", "open, fail a", "failed a✕ b○"},
+		{"an exit code that means skipped", "a?3, 3>skipped", "open, exit a 3", "succeeded a–"},
+		{"an exit code that means succeeded", "a?3, 3>succeeded; b: a", "open, exit a 3, ok b", "succeeded a● b●"},
+		{"an exit code that is never tried again", "a?3, 64>failed", "open, exit a 64", "failed a✕"},
+		{"the others are", "a?3, 64>failed", "open, exit a 65", "running a◑"},
+		{"a task that may not be repeated is held when it is lost", "a?3, once", "open, start a, lost a", "running a◇"},
+		{"but tried again when it failed", "a?3, once", "open, fail a", "running a◑"},
+
+		{"a failed task is made again in a run that had ended", "a; b: a", "open, fail a, rerun a,b", "running a◔2 b·"},
+		{"and the run may then succeed", "a; b: a", "open, fail a, rerun a,b, ok a, ok b", "succeeded a●2 b●"},
+		{"what is not asked for stays", "a; b: a; c: b", "open, ok a, fail b, rerun b", "running a● b◔2 c○"},
+		{"and a middle task alone", "a; b: a; c: b", "open, ok a, ok b, ok c, rerun b, ok b", "succeeded a● b●2 c●"},
+		{"its retries count anew", "a?1", "open, fail a, due a, fail a, rerun a, fail a", "running a◑3"},
+		{"what comes after idle ones waits for them", "a; b: a", "open, ok a, ok b, rerun b,a", "running a◔2 b·"},
+		{"in a run that is still going", "a; b: a; c", "open, fail a, rerun a,b", "running a◔2 b· c◔"},
+		{"what is running is not made again", "a", "open, start a, rerun a", "running a◐"},
+		{"a stopped run goes on", "a; b: a", "open, stop, rerun a,b, ok a, ok b", "succeeded a●2 b●"},
 		{"nothing happens to a run that has ended", "a", "open, ok a, stop, fail a, open", "succeeded a●"},
 	}
 	for _, rule := range rules {
@@ -197,11 +301,15 @@ func TestEveryRunEndsAndCanBeRepeated(t *testing.T) {
 		n := 1 + random.IntN(30)
 		for i := range n {
 			item := fmt.Sprintf("t%d?%d:", i, random.IntN(3))
+			after := 0
 			for j := range i {
 				if random.IntN(4) == 0 {
-					item += fmt.Sprintf(" t%d", j)
+					after++
+					item += fmt.Sprintf(" t%d=%s", j, []string{"succeeded", "succeeded", "failed", "succeeded|skipped", "failed|unreached|stopped"}[random.IntN(5)])
 				}
 			}
+			item += ", " + []string{"", "any", "first", strconv.Itoa(1 + random.IntN(max(1, after)))}[random.IntN(4)]
+			item += " " + []string{"", "", "skip", "hold", "fail"}[random.IntN(5)] + []string{"", " may-fail", " once", " 3>skipped", " 2>failed"}[random.IntN(5)]
 			graph = append(graph, item)
 		}
 		p := plan(t, strings.Join(graph, ";"))
@@ -253,11 +361,19 @@ func play(t *testing.T, p *Plan, seed uint64, restored bool) (*Run, string) {
 		}
 		changes, effects := p.Step(r, in)
 		fmt.Fprintln(&seen, changes, effects)
+		for _, c := range changes {
+			if c.To == Held {
+				todo = append(todo, Release{noon, c.Task, []State{Succeeded, Skipped, Ready}[random.IntN(3)], "kari"})
+			}
+		}
+		if again := random.IntN(200); r.State.Settled() && len(todo) == 0 && again < 100 && count < 5000 {
+			todo = append(todo, Rerun{noon, []int{again % p.Len(), again / 2 % p.Len()}, "kari"})
+		}
 		for _, effect := range effects {
 			switch e := effect.(type) {
 			case Dispatch:
 				outcome := []Outcome{AttemptSucceeded, AttemptSucceeded, AttemptSucceeded, AttemptFailed, AttemptLost}[random.IntN(5)]
-				todo = append(todo, Started{noon, e.Task, e.Attempt}, Ended{noon, e.Task, e.Attempt, outcome, "it broke"})
+				todo = append(todo, Started{noon, e.Task, e.Attempt}, Ended{At: noon, Task: e.Task, Attempt: e.Attempt, Outcome: outcome, HasCode: true, Code: random.IntN(4), Error: "it broke"})
 			case Arm:
 				todo = append(todo, TimerDue{e.At, e.Task, e.Attempt})
 			}
@@ -272,9 +388,9 @@ func BenchmarkStep(b *testing.B) {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
 			w := &definition.Workflow{}
 			for i := range n {
-				task := definition.Task{Name: fmt.Sprint("t", i)}
+				task := definition.Task{Name: fmt.Sprint("t", i), Join: definition.Join{Kind: "all"}}
 				if i >= 50 {
-					task.After = []string{fmt.Sprint("t", i-50)}
+					task.After = []definition.Dependency{{Task: fmt.Sprint("t", i-50), Expect: []string{"succeeded"}}}
 				}
 				w.Tasks = append(w.Tasks, task)
 			}
@@ -288,7 +404,7 @@ func BenchmarkStep(b *testing.B) {
 					p.Step(r, Opened{noon})
 					b.StartTimer()
 				}
-				p.Step(r, Ended{noon, next, 1, AttemptSucceeded, ""})
+				p.Step(r, Ended{At: noon, Task: next, Attempt: 1, Outcome: AttemptSucceeded})
 				next++
 			}
 		})

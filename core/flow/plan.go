@@ -1,6 +1,7 @@
 package flow
 
 import (
+	"slices"
 	"time"
 
 	"wiselantern/core/definition"
@@ -14,10 +15,15 @@ type Plan struct {
 }
 
 type planned struct {
-	name  string
-	retry definition.Retry
-	after []edge // what it comes after
-	next  []edge // the tasks that come after it
+	name       string
+	after      []edge // what it comes after
+	next       []edge // the tasks that come after it
+	join       join
+	otherwise  string // as in the definition
+	retry      definition.Retry
+	outcomes   []definition.ExitCodes
+	mayFail    bool
+	repeatable bool
 }
 
 // edge is one dependency, seen from one of its ends: the task at the other end,
@@ -32,6 +38,23 @@ type outcomes uint16
 
 func (o outcomes) has(s State) bool { return o&(1<<s) != 0 }
 
+// join is how many of the edges must be as expected, and when that is decided.
+type join struct {
+	need int  // at least this many are as expected
+	wait bool // and nothing is decided for it before all have settled
+}
+
+func newJoin(j definition.Join, edges int) join {
+	need := edges
+	switch j.Kind {
+	case "any", "first":
+		need = min(1, edges)
+	case "count":
+		need = min(j.Count, edges)
+	}
+	return join{need: need, wait: j.Kind == "any"}
+}
+
 // NewPlan makes the plan of a workflow that was read without problems.
 func NewPlan(w *definition.Workflow) *Plan {
 	index := make(map[string]int, len(w.Tasks))
@@ -40,15 +63,27 @@ func NewPlan(w *definition.Workflow) *Plan {
 	}
 	p := &Plan{tasks: make([]planned, len(w.Tasks))}
 	for i, t := range w.Tasks {
-		p.tasks[i].name, p.tasks[i].retry = t.Name, t.Retry
-		for _, name := range t.After {
-			from := index[name]
-			expected := outcomes(1 << Succeeded)
-			p.tasks[i].after = append(p.tasks[i].after, edge{from, expected})
+		task := &p.tasks[i]
+		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes
+		task.otherwise, task.mayFail, task.repeatable = t.Otherwise, t.MayFail, t.Repeatable
+		task.join = newJoin(t.Join, len(t.After))
+		for _, d := range t.After {
+			from := index[d.Task]
+			expected := expect(d.Expect)
+			task.after = append(task.after, edge{from, expected})
 			p.tasks[from].next = append(p.tasks[from].next, edge{i, expected})
 		}
 	}
 	return p
+}
+
+func expect(words []string) (o outcomes) {
+	for s := Succeeded; s <= Stopped; s++ {
+		if slices.Contains(words, s.String()) {
+			o |= 1 << s
+		}
+	}
+	return o
 }
 
 // Len is the number of tasks.
@@ -65,6 +100,47 @@ func (p *Plan) Index(name string) (int, bool) {
 		}
 	}
 	return 0, false
+}
+
+// Downstream are the tasks and everything that comes after them, each once.
+func (p *Plan) Downstream(tasks []int) []int {
+	found := slices.Clone(tasks)
+	seen := make([]bool, len(p.tasks))
+	for _, task := range found {
+		seen[task] = true
+	}
+	for i := 0; i < len(found); i++ {
+		for _, e := range p.tasks[found[i]].next {
+			if !seen[e.task] {
+				seen[e.task] = true
+				found = append(found, e.task)
+			}
+		}
+	}
+	return found
+}
+
+// Verdict is what the report of an attempt means for its task: as the exit code
+// says, where the definition gives it a meaning, or else as the worker saw it.
+// A Failed verdict may be tried again; a Refused one never is.
+func (p *Plan) Verdict(task int, in Ended) Outcome {
+	if in.HasCode && (in.Outcome == AttemptSucceeded || in.Outcome == AttemptFailed) {
+		for _, codes := range p.tasks[task].outcomes {
+			if in.Code < codes.From || in.Code > codes.To {
+				continue
+			}
+			switch codes.Outcome {
+			case "succeeded":
+				return AttemptSucceeded
+			case "skipped":
+				return AttemptSkipped
+			case "failed":
+				return AttemptRefused
+			}
+			return AttemptFailed
+		}
+	}
+	return in.Outcome
 }
 
 // pauseAfter is how long a task cools after its attempt with that number (from

@@ -25,6 +25,10 @@ func (p *Plan) Step(r *Run, in Input) ([]Change, []Effect) {
 		s.timerDue(in)
 	case Stop:
 		s.stop(in)
+	case Release:
+		s.release(in)
+	case Rerun:
+		s.rerun(in)
 	}
 	s.spread()
 	s.finish()
@@ -44,13 +48,11 @@ type stepper struct {
 func (s *stepper) set(task int, to State, reason string) {
 	t := &s.run.Tasks[task]
 	s.changes = append(s.changes, Change{Task: task, From: t.State, To: to, Reason: reason})
+	s.plan.count(s.run, task, -1)
 	t.State, t.Reason = to, reason
+	s.plan.count(s.run, task, 1)
 	if to.Settled() {
 		t.Stopping = false
-		s.run.unsettled--
-		if bad(to) {
-			s.run.bad++
-		}
 		s.settled = append(s.settled, task)
 	}
 }
@@ -70,7 +72,7 @@ func (s *stepper) opened() {
 	s.run.State = RunRunning
 	for i := range s.run.Tasks {
 		if s.run.Tasks[i].pending == 0 {
-			s.dispatch(i, "")
+			s.decide(i)
 		}
 	}
 }
@@ -87,18 +89,23 @@ func (s *stepper) ended(in Ended) {
 	if t.State != Running && t.State != Ready || t.Attempts != in.Attempt {
 		return
 	}
-	retry := s.plan.tasks[in.Task].retry
+	planned := &s.plan.tasks[in.Task]
+	verdict := s.plan.Verdict(in.Task, in)
 	switch {
-	case in.Outcome == AttemptSucceeded:
+	case verdict == AttemptSucceeded:
 		s.set(in.Task, Succeeded, "")
 	case t.Stopping:
 		s.set(in.Task, Stopped, t.Reason)
-	case in.Outcome == AttemptLost && t.Lost+1 < mostLost:
+	case verdict == AttemptSkipped:
+		s.set(in.Task, Skipped, in.Error)
+	case verdict == AttemptLost && !planned.repeatable:
+		s.set(in.Task, Held, fmt.Sprintf("attempt %d was lost (%s), and the task may not be repeated without a person's word", in.Attempt, in.Error))
+	case verdict == AttemptLost && t.Lost+1 < mostLost:
 		t.Lost++
 		s.dispatch(in.Task, fmt.Sprintf("attempt %d was lost (%s), tried again", in.Attempt, in.Error))
-	case in.Outcome == AttemptFailed && in.Attempt-t.Lost <= retry.Times:
+	case verdict == AttemptFailed && t.attempt() <= planned.retry.Times:
 		seed := s.run.Seed ^ uint64(in.Task)<<20 ^ uint64(in.Attempt)
-		until := s.at.Add(pauseAfter(retry, in.Attempt-t.Lost, seed))
+		until := s.at.Add(pauseAfter(planned.retry, t.attempt(), seed))
 		s.set(in.Task, Cooling, fmt.Sprintf("attempt %d failed: %s", in.Attempt, in.Error))
 		s.effects = append(s.effects, Arm{in.Task, in.Attempt, until})
 	default:
@@ -109,6 +116,48 @@ func (s *stepper) ended(in Ended) {
 func (s *stepper) timerDue(in TimerDue) {
 	if t := s.run.Tasks[in.Task]; t.State == Cooling && t.Attempts == in.Attempt {
 		s.dispatch(in.Task, t.Reason)
+	}
+}
+
+func (s *stepper) release(in Release) {
+	if s.run.State.Settled() || s.run.Tasks[in.Task].State != Held {
+		return
+	}
+	reason := "released by " + in.By
+	switch in.As {
+	case Succeeded, Skipped:
+		s.set(in.Task, in.As, reason)
+	case Ready:
+		s.dispatch(in.Task, reason)
+	}
+}
+
+// rerun makes tasks idle again and readies those that may start. The run goes
+// on, also if it had ended.
+func (s *stepper) rerun(in Rerun) {
+	if s.run.State == RunQueued {
+		return
+	}
+	again := in.Tasks[:0:0]
+	for _, task := range in.Tasks {
+		if t := &s.run.Tasks[task]; t.State.Settled() {
+			t.Before, t.Lost = t.Attempts, 0
+			s.set(task, Idle, "to be made again, asked by "+in.By)
+			again = append(again, task)
+		}
+	}
+	if len(again) == 0 {
+		return
+	}
+	s.run.State, s.run.Stopping = RunRunning, false
+	for _, task := range again {
+		s.plan.recount(s.run, task)
+		for _, e := range s.plan.tasks[task].next {
+			s.plan.recount(s.run, e.task)
+		}
+	}
+	for _, task := range again {
+		s.decide(task)
 	}
 }
 
@@ -149,51 +198,94 @@ func (s *stepper) spread() {
 	for len(s.settled) > 0 {
 		from := s.settled[0]
 		s.settled = s.settled[1:]
-		for _, to := range s.plan.tasks[from].next {
-			s.told(from, to.task, to.expected)
+		for _, e := range s.plan.tasks[from].next {
+			s.told(from, e)
 		}
 	}
 }
 
-// told records with a task that one of those it comes after has settled, and
-// decides about it as soon as the decision no longer depends on the others: a
-// task is unreached at once when one of them went badly; skipped, because all
-// that missed were skipped, or ready only when all have settled.
-func (s *stepper) told(from, task int, expected outcomes) {
-	t := &s.run.Tasks[task]
-	t.pending--
+// told records with a task that one of those it comes after has settled.
+func (s *stepper) told(from int, e edge) {
+	t := &s.run.Tasks[e.task]
 	state := s.run.Tasks[from].State
-	missed := !expected.has(state)
-	t.missed = t.missed || missed
+	t.pending--
+	if e.expected.has(state) {
+		t.met++
+	} else {
+		t.badly = t.badly || bad(state)
+	}
+	s.decide(e.task)
+}
+
+// decide begins an idle task when its join holds. When the join can no longer
+// hold, it settles the task as the definition says. Where it says nothing, the
+// decision must not hang on the order in which the others settle: a task is
+// unreached as soon as one of them went badly, and skipped only when all have
+// settled and none did.
+func (s *stepper) decide(task int) {
+	t, planned := &s.run.Tasks[task], &s.plan.tasks[task]
+	if t.State != Idle {
+		return
+	}
+	j := planned.join
 	switch {
-	case t.State != Idle:
-	case missed && bad(state):
-		s.set(task, Unreached, fmt.Sprintf("it comes after %s, which %s", s.plan.Name(from), became(state)))
-	case t.pending > 0:
-	case t.missed:
-		s.set(task, Skipped, fmt.Sprintf("it comes after %s, which was skipped", s.plan.Name(s.firstMissed(task))))
-	default:
+	case t.met >= j.need && (t.pending == 0 || !j.wait):
 		s.dispatch(task, "")
+	case t.met+t.pending >= j.need:
+		// It may still hold.
+	case planned.otherwise == "skip":
+		s.set(task, Skipped, s.missed(task))
+	case planned.otherwise == "hold":
+		s.set(task, Held, s.missed(task))
+	case planned.otherwise == "fail":
+		s.set(task, Failed, s.missed(task))
+	case t.badly:
+		s.set(task, Unreached, s.missed(task))
+	case t.pending == 0:
+		s.set(task, Skipped, s.missed(task))
 	}
 }
 
-func (s *stepper) firstMissed(task int) int {
+// missed says which of the tasks that a task comes after came out other than
+// expected: the first that went badly, or else the first.
+func (s *stepper) missed(task int) string {
+	first := -1
+	var expected outcomes
 	for _, e := range s.plan.tasks[task].after {
-		if !e.expected.has(s.run.Tasks[e.task].State) {
-			return e.task
+		state := s.run.Tasks[e.task].State
+		if state.Settled() && !e.expected.has(state) && (first < 0 || bad(state)) {
+			first, expected = e.task, e.expected
+			if bad(state) {
+				break
+			}
 		}
 	}
-	return task
+	state := s.run.Tasks[first].State
+	if expected.has(Succeeded) {
+		return fmt.Sprintf("it comes after %s, which %s", s.plan.Name(first), became(state))
+	}
+	return fmt.Sprintf("it is there for when %s %s, and that %s", s.plan.Name(first), expected, became(state))
+}
+
+func (o outcomes) String() string {
+	text := ""
+	for s := Succeeded; s <= Stopped; s++ {
+		if o.has(s) {
+			if text != "" {
+				text += " or "
+			}
+			text += became(s)
+		}
+	}
+	return text
 }
 
 func became(state State) string {
 	switch state {
-	case Failed:
-		return "failed"
+	case Succeeded, Failed:
+		return state.String()
 	case Unreached:
 		return "was not reached"
-	case Stopped:
-		return "was stopped"
 	}
 	return "was " + state.String()
 }

@@ -164,6 +164,12 @@ func (s *Service) End(t testing.TB, id string) client.Run {
 	return run
 }
 
+// EndAgain waits for the end of a run that had ended at before.
+func (s *Service) EndAgain(t testing.TB, id string, before *time.Time) client.Run {
+	t.Helper()
+	return s.Until(t, id, func(r client.Run) bool { return r.Ended != nil && (before == nil || r.Ended.After(*before)) })
+}
+
 // Until waits until ok says so of a run.
 func (s *Service) Until(t testing.TB, id string, ok func(client.Run) bool) client.Run {
 	t.Helper()

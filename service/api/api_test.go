@@ -232,7 +232,7 @@ func TestListsArePaged(t *testing.T) {
 
 func TestAParcelMayBeLarge(t *testing.T) {
 	s := testkit.Start(t)
-	noise := make([]byte, 20<<20)
+	noise := make([]byte, 6<<20)
 	random := rand.NewChaCha8([32]byte{1})
 	_, _ = random.Read(noise)
 	s.ApplyProject(t, "workflow: w\ntasks: {t: {shell: 'wc -c < noise'}}", map[string]string{"noise": string(noise)})

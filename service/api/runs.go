@@ -59,6 +59,24 @@ func (a *API) runRoutes(api huma.API) {
 			}
 			return a.run(ctx, row)
 		})
+	route(api, http.MethodPost, "/api/runs/{run}/rerun", "rerun", "Runs", "Make tasks of a run again, within the same run", a.rerun)
+	route(api, http.MethodPost, "/api/runs/{run}/release", "release", "Runs", "Give a person's word about a held task",
+		func(ctx context.Context, in *struct {
+			RunPath
+			Body client.ReleaseRequest
+		}) (run client.Run, err error) {
+			row, err := a.findRun(ctx, in.Run)
+			if err != nil {
+				return run, err
+			}
+			if err := a.Engine.Release(ctx, row, in.Body.Task, in.Body.As, personOf(ctx)); err != nil {
+				return run, err
+			}
+			if row, err = a.Store.RunByID(ctx, row.ID); err != nil {
+				return run, err
+			}
+			return a.run(ctx, row)
+		})
 	route(api, http.MethodGet, "/api/runs/{run}/log", "read-log", "Runs", "Read what an attempt printed", a.readLog)
 }
 
@@ -186,8 +204,45 @@ func (a *API) run(ctx context.Context, row store.Run) (run client.Run, err error
 }
 
 func taskOf(row store.Task, d definition.Task) client.Task {
-	return client.Task{Name: d.Name, About: d.About, Kind: d.Kind, After: list(d.After), State: row.State, Reason: row.Reason, Stopping: row.Stopping,
+	return client.Task{Name: d.Name, About: d.About, Kind: d.Kind, After: dependencies(d.After), State: row.State, Reason: row.Reason, Stopping: row.Stopping,
 		Wakes: moment(row.Wake), Attempts: []client.Attempt{}, Started: moment(row.Started), Ended: moment(row.Ended)}
+}
+
+func dependencies(after []definition.Dependency) []client.Dependency {
+	found := make([]client.Dependency, len(after))
+	for i, d := range after {
+		found[i] = client.Dependency{Task: d.Task, Expect: strings.Join(d.Expect, "|")}
+	}
+	return found
+}
+
+func (a *API) rerun(ctx context.Context, in *struct {
+	RunPath
+	Body client.RerunRequest
+}) (again client.Rerun, err error) {
+	chosen := 0
+	for _, one := range []bool{in.Body.Failed, in.Body.From != nil, in.Body.Only != nil} {
+		if one {
+			chosen++
+		}
+	}
+	if chosen != 1 {
+		return again, huma.Error422UnprocessableEntity("say exactly one of failed, from and only")
+	}
+	row, err := a.findRun(ctx, in.Run)
+	if err != nil {
+		return again, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return again, err
+	}
+	values, err := readTexts(d, in.Body.Texts)
+	if err != nil {
+		return again, err
+	}
+	again.Tasks, err = a.Engine.Rerun(ctx, row, engine.Selection{Failed: in.Body.Failed, From: in.Body.From, Only: in.Body.Only}, values, personOf(ctx), in.Body.DryRun)
+	return again, err
 }
 
 func (a *API) listChanges(ctx context.Context, in *struct {

@@ -162,17 +162,12 @@ func (a *API) start(ctx context.Context, in *struct {
 	if err != nil {
 		return run, err
 	}
-	values := definition.Values{}
+	values, err := readTexts(d, in.Body.Texts)
+	if err != nil {
+		return run, err
+	}
 	for name, value := range in.Body.Params {
 		values[name] = value
-	}
-	for name, text := range in.Body.Texts {
-		values[name] = text
-		if p, ok := d.Param(name); ok {
-			if values[name], err = p.Parse(text); err != nil {
-				return run, &engine.RefusedError{Reason: fmt.Sprintf("param %q: %v", name, err)}
-			}
-		}
 	}
 	var window calendar.Window
 	if w := in.Body.Window; w != nil {
@@ -186,6 +181,21 @@ func (a *API) start(ctx context.Context, in *struct {
 		return run, err
 	}
 	return summaryOf(made)
+}
+
+// readTexts reads values by the types of their params; what has no param stays
+// text, and is refused later.
+func readTexts(d *definition.Workflow, texts map[string]string) (values definition.Values, err error) {
+	values = definition.Values{}
+	for name, text := range texts {
+		values[name] = text
+		if p, ok := d.Param(name); ok {
+			if values[name], err = p.Parse(text); err != nil {
+				return nil, &engine.RefusedError{Reason: fmt.Sprintf("param %q: %v", name, err)}
+			}
+		}
+	}
+	return values, nil
 }
 
 func (a *API) apply(ctx context.Context, in *struct{ Body client.ApplyRequest }) (client.Applied, error) {

@@ -15,6 +15,7 @@ type batch struct {
 	engine  *Engine
 	at      time.Time
 	dirty   []*live
+	over    map[int64]*live // runs that ended in this batch: their records are not to be read yet
 	effects []func()
 	told    map[int64]bool // runs that changed; AllRuns alone when only a workflow did
 }
@@ -59,6 +60,9 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		if before == flow.RunQueued && l.run.State == flow.RunRunning {
 			l.row.Started = store.At(b.at)
 		}
+		if before.Settled() {
+			l.row.Ended = store.Moment{}
+		}
 		b.touch(l)
 		b.AddTransition(store.Transition{Run: l.row.ID, At: store.At(b.at), Before: string(before), After: string(l.run.State), Person: person})
 		b.tell(l.row.ID)
@@ -95,8 +99,14 @@ func (b *batch) changed(l *live, c flow.Change, person string) {
 	if c.From == flow.Cooling {
 		row.Wake = store.Moment{}
 	}
-	if c.To.Settled() {
+	switch {
+	case c.To.Settled():
 		row.Ended = at
+	case c.To == flow.Idle: // it is to be made again
+		row.Started, row.Ended = store.Moment{}, store.Moment{}
+	}
+	if c.To == flow.Held || c.From == flow.Held {
+		b.touch(l)
 	}
 	if c.From == flow.Ready && c.To == flow.Stopped {
 		b.EndAttempt(store.Attempt{Run: l.row.ID, Task: c.Task, Number: l.run.Tasks[c.Task].Attempts, State: string(flow.AttemptStopped), Ended: at, Error: c.Reason})
@@ -118,7 +128,7 @@ func (b *batch) flush() {
 			if row.State == task.State.String() && row.Attempts == task.Attempts && row.Stopping == task.Stopping && row.Reason == task.Reason {
 				continue // written already
 			}
-			row.State, row.Attempts, row.Lost = task.State.String(), task.Attempts, task.Lost
+			row.State, row.Attempts, row.Before, row.Lost = task.State.String(), task.Attempts, task.Before, task.Lost
 			row.Stopping, row.Reason = task.Stopping, task.Reason
 			b.SetTask(*row)
 		}

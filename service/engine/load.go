@@ -84,7 +84,7 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 		if err != nil {
 			return nil, err
 		}
-		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping}
+		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Before: t.Before, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping}
 	}
 	var params definition.Values
 	if err := json.Unmarshal([]byte(row.Params), &params); err != nil {

@@ -45,11 +45,21 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if len(m.Result) > 0 {
 			row.Result = sql.NullString{String: string(m.Result), Valid: true}
 		}
-		b.EndAttempt(row)
-		if l, ok := e.fits(m.AttemptID); ok {
-			l.startedAt(m.Task, m.Started)
-			b.step(l, flow.Ended{At: b.at, Task: m.Task, Attempt: m.Attempt, Outcome: flow.Outcome(m.Outcome), Error: m.Error}, "")
+		l, ok := e.fits(m.AttemptID)
+		if !ok {
+			b.EndAttempt(row)
+			return nil
 		}
+		in := flow.Ended{At: b.at, Task: m.Task, Attempt: m.Attempt, Outcome: flow.Outcome(m.Outcome), Error: m.Error}
+		if m.ExitCode != nil {
+			in.HasCode, in.Code = true, *m.ExitCode
+		}
+		if row.State = string(l.version.plan.Verdict(m.Task, in)); row.State == string(flow.AttemptRefused) {
+			row.State = string(flow.AttemptFailed)
+		}
+		b.EndAttempt(row)
+		l.startedAt(m.Task, m.Started)
+		b.step(l, in, "")
 		return nil
 	})
 }

@@ -189,6 +189,10 @@ func (b *batch) beginQueued(w *workflow) {
 // ended forgets a run that has ended and lets the next one begin.
 func (b *batch) ended(l *live) {
 	delete(b.engine.runs, l.row.ID)
+	if b.over == nil {
+		b.over = map[int64]*live{}
+	}
+	b.over[l.row.ID] = l
 	w := l.workflow
 	if i := slices.Index(w.open, l); i >= 0 {
 		w.open = slices.Delete(w.open, i, i+1)

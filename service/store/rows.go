@@ -55,6 +55,7 @@ type Task struct {
 	Task     int    `db:"task"`
 	State    string `db:"state"`
 	Attempts int    `db:"attempts"`
+	Before   int    `db:"before"`
 	Lost     int    `db:"lost"`
 	Stopping bool   `db:"stopping"`
 	Reason   string `db:"reason"`

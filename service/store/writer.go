@@ -124,14 +124,14 @@ func (w *Writer) AddRun(row Run, tasks int) int64 {
 
 // SetRun records all that changes of a run.
 func (w *Writer) SetRun(row Run) {
-	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, started = ?, ended = ? WHERE id = ?`,
-		row.State, row.Stopping, row.Attention, row.Started, row.Ended, row.ID)
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, ended = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Ended, row.ID)
 }
 
 // SetTask records all that changes of a task.
 func (w *Writer) SetTask(row Task) {
-	w.exec(`UPDATE tasks SET state = ?, attempts = ?, lost = ?, stopping = ?, reason = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
-		row.State, row.Attempts, row.Lost, row.Stopping, row.Reason, row.Wake, row.Started, row.Ended, row.Run, row.Task)
+	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
+		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Wake, row.Started, row.Ended, row.Run, row.Task)
 }
 
 // AddAttempt records an attempt that is to be sent.

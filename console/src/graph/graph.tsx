@@ -53,12 +53,18 @@ function TaskLine({ task }: { task: Task }) {
 
 const nodeTypes = { task: TaskBox };
 
+/** expectWord is the word of the file for several outcomes. */
+function expectWord(expect: string): string {
+  if (expect === "succeeded|skipped") return "clear";
+  return expect.split("|").length === 5 ? "settled" : expect;
+}
+
 /** Graph draws tasks and what they come after; quiet, without their states. */
 export default function Graph(props: { tasks: Task[]; chosen?: string | undefined; onChoose?: (task: string) => void; quiet?: boolean }) {
   const { tasks, chosen, onChoose, quiet = false } = props;
   // The layout depends on the edges alone, so that nothing moves when a state changes.
   const shape = JSON.stringify(tasks.map((t) => [t.name, t.after]));
-  const laid = useMemo(() => places((JSON.parse(shape) as [string, string[]][]).map(([name, after]) => ({ name, after }))), [shape]);
+  const laid = useMemo(() => places((JSON.parse(shape) as [string, Task["after"]][]).map(([name, after]) => ({ name, after }))), [shape]);
   const nodes: TaskNode[] = tasks.map((task) => ({
     id: task.name,
     type: "task",
@@ -70,9 +76,23 @@ export default function Graph(props: { tasks: Task[]; chosen?: string | undefine
   }));
   const states = new Map(tasks.map((t) => [t.name, t.state]));
   const edges: Edge[] = tasks.flatMap((task) =>
-    task.after.map((from) => {
-      const done = states.get(from) === "succeeded";
-      return { id: `${from}→${task.name}`, source: from, target: task.name, style: { stroke: done ? "var(--succeeded)" : "var(--none)", opacity: done ? 0.75 : 0.5, strokeWidth: 1.5 } };
+    task.after.map(({ task: from, expect }) => {
+      const came = expect.split("|").includes(states.get(from) ?? "");
+      const plain = expect === "succeeded";
+      return {
+        id: `${from}→${task.name}`,
+        source: from,
+        target: task.name,
+        ...(plain ? {} : { label: expectWord(expect) }),
+        labelStyle: { fill: "var(--soft)", fontSize: 11 },
+        labelBgStyle: { fill: "var(--surface)" },
+        style: {
+          stroke: came ? "var(--succeeded)" : "var(--none)",
+          opacity: came ? 0.75 : 0.5,
+          strokeWidth: 1.5,
+          ...(plain ? {} : { strokeDasharray: "5 4" }),
+        },
+      };
     }),
   );
   return (

@@ -12,7 +12,7 @@ export function places(tasks: Pick<Task, "name" | "after">[]): Places {
   graph.setGraph({ rankdir: "LR", nodesep: 20, ranksep: 34, marginx: 4, marginy: 4 });
   graph.setDefaultEdgeLabel(() => ({}));
   for (const task of tasks) graph.setNode(task.name, { width: nodeWidth, height: nodeHeight });
-  for (const task of tasks) for (const from of task.after) graph.setEdge(from, task.name);
+  for (const task of tasks) for (const from of task.after) graph.setEdge(from.task, task.name);
   layout(graph);
   const found: Places = new Map();
   for (const task of tasks) {

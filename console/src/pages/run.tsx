@@ -1,17 +1,17 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useQuery } from "@tanstack/react-query";
 import { Square } from "lucide-react";
 import { Tabs } from "radix-ui";
-import { lazy, Suspense, useState } from "react";
+import { lazy, Suspense } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import { call, runPath, type Run, type Task } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
-import { Dialog, DialogClose } from "../parts/dialog";
-import { Command, Loading, Trouble } from "../parts/notes";
+import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Took, Until, windowText } from "../parts/time";
+import { ActDialog, RerunDialog } from "./actions";
 import { TaskPanel } from "./task-panel";
 
 const Graph = lazy(() => import("../graph/graph"));
@@ -99,6 +99,7 @@ function RunHead({ run }: { run: Run }) {
           {run.id}
           <span className="text-base tracking-normal">
             <StateMark state={run.state} strong />
+            {run.attention && <span className="ml-4 font-medium text-waiting">◇ needs attention</span>}
           </span>
         </h1>
         <p className="mt-1.5 flex flex-wrap gap-x-6 gap-y-1 text-soft">
@@ -121,33 +122,20 @@ function RunHead({ run }: { run: Run }) {
           </p>
         )}
       </div>
-      {!run.ended && (
-        <div className="ml-auto">
-          <StopDialog run={run} />
-        </div>
-      )}
+      <div className="ml-auto flex gap-2">
+        {(run.tasks ?? []).some((t) => t.ended && ["failed", "unreached", "stopped"].includes(t.state)) && <RerunDialog run={run} how="failed" name="Rerun failed" />}
+        {!run.ended && <StopDialog run={run} />}
+      </div>
     </div>
   );
 }
 
 function StopDialog({ run }: { run: Run }) {
-  const [open, setOpen] = useState(false);
-  const queries = useQueryClient();
-  const stop = useMutation({
-    mutationFn: () => call("POST", `${runPath(run.id)}/stop`, {}),
-    onSuccess: () => setOpen(false),
-    onSettled: () => queries.invalidateQueries(),
-  });
   const tasks = run.tasks ?? [];
   const running = tasks.filter((t) => t.state === "running").map((t) => t.name);
   const ahead = tasks.filter((t) => !t.ended && t.state !== "running").length;
   return (
-    <Dialog
-      open={open}
-      onOpenChange={(next) => {
-        setOpen(next);
-        stop.reset();
-      }}
+    <ActDialog
       title={`Stop ${run.id}?`}
       about={
         <ul className="list-disc pl-5">
@@ -161,24 +149,13 @@ function StopDialog({ run }: { run: Run }) {
           <Square size={13} fill="currentColor" /> Stop
         </Button>
       }
-    >
-      {stop.error && (
-        <p role="alert" className="mb-4 text-failed">
-          ✕ {stop.error.message}
-        </p>
-      )}
-      <p className="mb-4 text-soft">
-        The same in a terminal: <Command>{`lantern stop ${run.id}`}</Command>
-      </p>
-      <div className="flex justify-end gap-2">
-        <DialogClose asChild>
-          <Button>Leave it going</Button>
-        </DialogClose>
-        <Button look="danger" disabled={stop.isPending} onClick={() => stop.mutate()}>
-          Stop the run
-        </Button>
-      </div>
-    </Dialog>
+      command={`lantern stop ${run.id}`}
+      path={`${runPath(run.id)}/stop`}
+      body={{}}
+      verb="Stop the run"
+      look="danger"
+      leave="Leave it going"
+    />
   );
 }
 

@@ -2,6 +2,7 @@ import { Download } from "lucide-react";
 import { logPath, type Attempt, type Run, type Task } from "../api/client";
 import { StateMark } from "../parts/state";
 import { Moment, Took, Until } from "../parts/time";
+import { ReleaseDialogs, RerunDialog } from "./actions";
 import { Log } from "./log";
 
 /** TaskPanel is one task of a run: its attempts, its result, the log of one of them. */
@@ -29,6 +30,13 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
           </div>
         )}
       </div>
+      {(task.state === "held" || task.ended) && (
+        <div className="flex flex-wrap gap-2 border-b border-line px-5 py-2.5">
+          {task.state === "held" && <ReleaseDialogs run={run} task={task} />}
+          {task.ended && <RerunDialog run={run} how="from" task={task.name} name="Rerun from here" />}
+          {task.ended && <RerunDialog run={run} how="only" task={task.name} name="Rerun only this" />}
+        </div>
+      )}
       {reason && (
         <p className="border-b border-line px-5 py-2.5">
           <span data-state={attempt?.error ? attempt.state : task.state} className="state-colour">

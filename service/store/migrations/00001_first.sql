@@ -58,6 +58,7 @@ CREATE TABLE tasks (
     task     INTEGER NOT NULL,      -- its place in the definition, from 0
     state    TEXT    NOT NULL,
     attempts INTEGER NOT NULL DEFAULT 0,
+    before   INTEGER NOT NULL DEFAULT 0, -- attempts made before the task was last made to run again
     lost     INTEGER NOT NULL DEFAULT 0,
     stopping INTEGER NOT NULL DEFAULT 0,
     reason   TEXT    NOT NULL DEFAULT '',
@@ -73,7 +74,7 @@ CREATE TABLE attempts (
     run       INTEGER NOT NULL REFERENCES runs (id),
     task      INTEGER NOT NULL,
     number    INTEGER NOT NULL,     -- from 1
-    state     TEXT    NOT NULL,     -- sent, running, succeeded, failed, stopped, lost
+    state     TEXT    NOT NULL,     -- sent, running, succeeded, failed, skipped, stopped, lost
     worker    TEXT    NOT NULL DEFAULT '',
     sent      INTEGER NOT NULL,
     started   INTEGER,

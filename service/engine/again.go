@@ -1,0 +1,180 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/store"
+)
+
+// Selection says which tasks of a run are made again; exactly one is set.
+type Selection struct {
+	Failed bool     // those that failed, were unreached or were stopped
+	From   []string // these and everything that comes after them
+	Only   []string // these alone
+}
+
+// Rerun makes tasks of a run again, within the same run, with the params that it
+// had, or others where they are given. With dry it only tells which they are.
+func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given definition.Values, by string, dry bool) (again []string, err error) {
+	err = e.submit(ctx, func(b *batch) error {
+		l, err := b.find(ctx, run)
+		if err != nil {
+			return err
+		}
+		name := RunName(run.Name, run.Number)
+		tasks, err := l.selected(s)
+		if err != nil {
+			return err
+		}
+		for _, i := range tasks {
+			if !l.run.Tasks[i].State.Settled() {
+				return &RefusedError{fmt.Sprintf("task %s of run %s is %s; wait for its end, or stop it first", l.version.plan.Name(i), name, l.run.Tasks[i].State)}
+			}
+			again = append(again, l.version.plan.Name(i))
+		}
+		if len(tasks) == 0 {
+			return &RefusedError{fmt.Sprintf("nothing in run %s has failed; name tasks with --from or --only", name)}
+		}
+		params, err := l.withParams(given)
+		if err != nil || dry {
+			return err
+		}
+		if params != nil {
+			l.row.Params, l.params = params.text, params.seen
+			b.touch(l)
+		}
+		if e.runs[l.row.ID] == nil {
+			e.runs[l.row.ID] = l
+			l.workflow.open = append(l.workflow.open, l)
+		}
+		b.step(l, flow.Rerun{At: b.at, Tasks: tasks, By: by}, by)
+		return nil
+	})
+	return again, err
+}
+
+// find is the run, also if it has ended.
+func (b *batch) find(ctx context.Context, run store.Run) (*live, error) {
+	if l := b.engine.runs[run.ID]; l != nil {
+		return l, nil
+	}
+	if l := b.over[run.ID]; l != nil {
+		return l, nil
+	}
+	row, err := b.engine.store.RunByID(ctx, run.ID)
+	if err != nil {
+		return nil, err
+	}
+	versionRow, err := b.engine.store.Version(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return nil, err
+	}
+	v, err := newVersion(versionRow)
+	if err != nil {
+		return nil, err
+	}
+	l, err := b.engine.restore(ctx, row, v)
+	if err != nil {
+		return nil, err
+	}
+	l.workflow = b.engine.byID[row.Workflow]
+	return l, nil
+}
+
+// selected are the numbers of the tasks that a selection means.
+func (l *live) selected(s Selection) (tasks []int, err error) {
+	if s.Failed {
+		for i := range l.run.Tasks {
+			switch l.run.Tasks[i].State {
+			case flow.Failed, flow.Unreached, flow.Stopped:
+				tasks = append(tasks, i)
+			}
+		}
+		return tasks, nil
+	}
+	for _, name := range slices.Concat(s.From, s.Only) {
+		i, ok := l.version.plan.Index(name)
+		if !ok {
+			return nil, Unknown("task", name, taskNames(l.version.definition))
+		}
+		tasks = append(tasks, i)
+	}
+	if s.From != nil {
+		tasks = l.version.plan.Downstream(tasks)
+	}
+	slices.Sort(tasks)
+	return slices.Compact(tasks), nil
+}
+
+type newParams struct {
+	text string
+	seen map[string]string
+}
+
+// withParams are the params of the run with others given over them, nil if none
+// are given.
+func (l *live) withParams(given definition.Values) (*newParams, error) {
+	if len(given) == 0 {
+		return nil, nil
+	}
+	var values definition.Values
+	if err := json.Unmarshal([]byte(l.row.Params), &values); err != nil {
+		return nil, err
+	}
+	for name, value := range values {
+		if _, ok := given[name]; !ok && value != nil {
+			given[name] = value
+		}
+	}
+	filled, err := definition.Fill(l.version.definition.Params, given)
+	if err != nil {
+		return nil, &RefusedError{err.Error()}
+	}
+	text, err := json.Marshal(filled)
+	return &newParams{string(text), paramTexts(filled)}, err
+}
+
+// Release gives a person's word about a held task: as is "succeeded", "skipped",
+// or "run".
+func (e *Engine) Release(ctx context.Context, run store.Run, task, as, by string) error {
+	states := map[string]flow.State{"succeeded": flow.Succeeded, "skipped": flow.Skipped, "run": flow.Ready}
+	to, ok := states[as]
+	if !ok {
+		return &RefusedError{fmt.Sprintf("a task cannot be released as %q; say succeeded, skipped or run", as)}
+	}
+	return e.submit(ctx, func(b *batch) error {
+		name := RunName(run.Name, run.Number)
+		l := e.runs[run.ID]
+		if l == nil {
+			return &RefusedError{fmt.Sprintf("run %s has ended, so nothing in it is held", name)}
+		}
+		place, ok := l.version.plan.Index(task)
+		if !ok {
+			return Unknown("task", task, taskNames(l.version.definition))
+		}
+		if state := l.run.Tasks[place].State; state != flow.Held {
+			text := fmt.Sprintf("task %s of run %s is not held, but %s", task, name, state)
+			if held := l.held(); len(held) > 0 {
+				text += "; held are " + strings.Join(held, ", ")
+			}
+			return &RefusedError{text}
+		}
+		b.step(l, flow.Release{At: b.at, Task: place, As: to, By: by}, by)
+		return nil
+	})
+}
+
+func (l *live) held() (names []string) {
+	for i, t := range l.run.Tasks {
+		if t.State == flow.Held {
+			names = append(names, l.version.plan.Name(i))
+		}
+	}
+	return names
+}
