@@ -1,0 +1,180 @@
+package expr
+
+import (
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+)
+
+func env(t testing.TB) *Env {
+	t.Helper()
+	e, err := New([]Param{
+		{Name: "basin", Type: "choice"}, {Name: "threshold", Type: "number"}, {Name: "count", Type: "whole"}, {Name: "fast", Type: "bool"},
+		{Name: "stations", Type: "list", Of: "text"}, {Name: "more", Type: "object"}, {Name: "since", Type: "moment"}, {Name: "pause", Type: "length"},
+		{Name: "note", Type: "text", Nullable: true}, {Name: "level", Type: "number", Nullable: true},
+	}, []string{"collect", "load", "later"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return e
+}
+
+func before(task string) bool { return task != "later" }
+
+func known() *Facts {
+	return &Facts{
+		Params: map[string]any{"basin": "upper", "threshold": 2.4, "count": int64(3), "fast": true, "stations": []any{"G01", "G02"}, "more": map[string]any{"depth": 2.0},
+			"since": time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), "pause": 90 * time.Second, "note": nil, "level": nil},
+		Start: time.Date(2026, 3, 28, 23, 0, 0, 0, time.UTC), End: time.Date(2026, 3, 29, 0, 0, 0, 0, time.UTC),
+		RunID: "gauges:7", RunNumber: 7, RunVersion: 2, RunCause: "schedule",
+		Task: func(name string) (string, map[string]any) {
+			if name == "collect" {
+				return "succeeded", map[string]any{"rows": 36.0, "paths": []any{"a b", "c"}, "deep": map[string]any{"x": nil}}
+			}
+			return "skipped", nil
+		},
+	}
+}
+
+func TestValues(t *testing.T) {
+	for text, want := range map[string]any{
+		`params.threshold > 2`:                                     true,
+		`params.count + 1`:                                         int64(4),
+		`params.count > 2.5`:                                       true,
+		`params.basin == "upper" && params.fast`:                   true,
+		`params.stations.size()`:                                   int64(2),
+		`params.stations.filter(s, s != "G01")`:                    []any{"G02"},
+		`params.more.depth`:                                        2.0,
+		`params.since < window.start`:                              true,
+		`params.pause > duration("60s")`:                           true,
+		`params.note == null`:                                      true,
+		`params.level == null || params.level > 1.0`:               true,
+		`run.id + " " + run.cause`:                                 "gauges:7 schedule",
+		`run.number`:                                               int64(7),
+		`task("collect").result.rows`:                              36.0,
+		`task("collect").result.rows > params.threshold`:           true,
+		`task('collect').result.paths`:                             []any{"a b", "c"},
+		`task("load").result == null`:                              true,
+		`task("load").state`:                                       "skipped",
+		`has(task("collect").result.columns)`:                      false,
+		`{"a": [1, 2.5]}`:                                          map[string]any{"a": []any{int64(1), 2.5}},
+		`window.end - window.start`:                                time.Hour,
+		`format(window.start, "%Y-%m-%d %H:%M %z", "Europe/Oslo")`: "2026-03-29 00:00 +0100",
+		`format(window.start, "%G-W%V %j %%", "UTC")`:              "2026-W13 087 %",
+		`truncate(window.start, "day", "Europe/Oslo")`:             time.Date(2026, 3, 28, 23, 0, 0, 0, time.UTC),
+		`truncate(window.start, "week", "UTC")`:                    time.Date(2026, 3, 23, 0, 0, 0, 0, time.UTC),
+		`truncate(timestamp("2018-11-04T12:00:00Z"), "day", "America/Sao_Paulo")`: time.Date(2018, 11, 4, 3, 0, 0, 0, time.UTC),
+		`add(window.start, "1d", "Europe/Oslo")`:                                  time.Date(2026, 3, 29, 22, 0, 0, 0, time.UTC),
+		`add(window.start, "24h", "Europe/Oslo")`:                                 time.Date(2026, 3, 29, 23, 0, 0, 0, time.UTC),
+		`add(window.start, "-1w", "UTC")`:                                         time.Date(2026, 3, 21, 23, 0, 0, 0, time.UTC),
+	} {
+		x, mistakes := env(t).Value(text, before)
+		if mistakes != nil {
+			t.Errorf("%s: %v", text, mistakes)
+			continue
+		}
+		got, err := x.Eval(known())
+		if at, ok := got.(time.Time); ok {
+			got = at.UTC()
+		}
+		if err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: got %v (%T) %v, want %v (%T)", text, got, got, err, want, want)
+		}
+	}
+}
+
+func TestMistakesAreFoundBeforeAnythingRuns(t *testing.T) {
+	for text, want := range map[string]string{
+		`params.basn == "upper"`:            "1:1 there is no such param",
+		`params.basin > 3`:                  "these types do not go together: '_>_' applied to '(string, int)'",
+		`params.basin`:                      "it is of the type string, not true or false",
+		`task("lode").result.x > 1`:         `1:6 there is no task "lode"`,
+		`task("later").result.x > 1`:        `task "later" does not come before this one`,
+		`task(params.basin).result.x > 1`:   "written in quotes",
+		`window.begin > window.end`:         `"window" is not known here`,
+		`nothing == 1`:                      `"nothing" is not known here`,
+		`1 +`:                               "Syntax error",
+		"params.fast\n  && params.cout > 1": "2:6 there is no such param",
+		`format(window.start, "x") == ""`:   "these types do not go together",
+	} {
+		_, mistakes := env(t).Condition(text, before)
+		found := ""
+		for _, m := range mistakes {
+			found += strings.TrimSpace(strings.Join([]string{Text(int64(m.Line)) + ":" + Text(int64(m.Column)), m.Message}, " ")) + "\n"
+		}
+		if !strings.Contains(found, want) {
+			t.Errorf("%s: got %s, want %s", text, found, want)
+		}
+	}
+}
+
+func TestTemplates(t *testing.T) {
+	for text, want := range map[string][]string{
+		"plain":                                {"plain"},
+		"basin ${params.basin}!":               {"basin upper!"},
+		"${params.count}-${run.number}":        {"3-7"},
+		"${task('collect').result.paths}":      {"a b", "c"},
+		"all: ${task('collect').result.paths}": {`all: ["a b","c"]`},
+		"$${HOME} ${params.basin}":             {"${HOME} upper"},
+		`${ {"a": "}"}["a"] }`:                 {"}"},
+		"${params.note}":                       {""},
+		"${window.start}":                      {"2026-03-28T23:00:00Z"},
+		"${params.stations.filter(s, false)}":  {},
+		"${params.threshold}":                  {"2.4"},
+	} {
+		tp, mistakes := env(t).Template(text, before)
+		if mistakes != nil {
+			t.Errorf("%s: %v", text, mistakes)
+			continue
+		}
+		if got, err := tp.Words(known()); err != nil || !reflect.DeepEqual(got, want) {
+			t.Errorf("%s: got %q %v, want %q", text, got, err, want)
+		}
+	}
+	for text, want := range map[string]string{"a ${params.basin": "this ${ is not closed", "ab ${params.basn}": "there is no such param"} {
+		_, mistakes := env(t).Template(text, before)
+		if len(mistakes) != 1 || mistakes[0].Message != want || mistakes[0].Column < 3 {
+			t.Errorf("%s: %+v", text, mistakes)
+		}
+	}
+}
+
+func TestWhatCannotBeEvaluatedSaysWhy(t *testing.T) {
+	facts := known()
+	facts.Start, facts.End = time.Time{}, time.Time{}
+	for text, want := range map[string]string{
+		`task("collect").result.columns > 3`:       `there is no "columns" in it`,
+		`task("load").result.rows > 3`:             "no such overload",
+		`window.start > params.since`:              "the run has no window",
+		`params.stations[7] == ""`:                 "index out of bounds",
+		`format(params.since, "%Q", "UTC") == ""`:  "%Q is not known",
+		`format(params.since, "%Y", "Mars") == ""`: `there is no zone "Mars"`,
+		`params.stations.all(a, params.stations.all(b, [1,2,3,4,5,6,7,8,9,10].all(c, [1,2,3,4,5,6,7,8,9,10].all(d, [1,2,3,4,5,6,7,8,9,10].all(e, [1,2,3,4,5,6,7,8,9,10].all(f, [1,2,3,4,5,6,7,8,9,10].all(g, c + d + e + f + g > 0)))))))`: "it costs too much",
+	} {
+		x, mistakes := env(t).Condition(text, before)
+		if mistakes != nil {
+			t.Errorf("%s: %v", text, mistakes)
+			continue
+		}
+		began := time.Now()
+		if _, err := x.Holds(facts); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: got %v, want %s", text, err, want)
+		}
+		if took := time.Since(began); took > 5*time.Second {
+			t.Errorf("%s took %v", text, took)
+		}
+	}
+}
+
+func FuzzTemplate(f *testing.F) {
+	f.Add("a ${params.basin} $${x} ${task('collect').result.rows}")
+	f.Add("${ {'a': '}'} }")
+	e := env(f)
+	f.Fuzz(func(t *testing.T, text string) {
+		tp, mistakes := e.Template(text, before)
+		if mistakes == nil {
+			_, _ = tp.Words(known())
+		}
+	})
+}
