@@ -93,6 +93,9 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 			return err
 		}
 	}
+	if _, err := c.Start(ctx, "flood-round", client.StartRequest{}); err != nil {
+		return err
+	}
 	end := time.Now().UTC().Truncate(time.Hour)
 	var last client.Run
 	for h := hours; h > 0; h-- {

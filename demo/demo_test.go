@@ -1,11 +1,14 @@
 package demo
 
 import (
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"time"
+
+	"wiselantern/core/definition"
 )
 
 var now = time.Date(2026, 3, 28, 12, 30, 0, 0, time.UTC)
@@ -55,6 +58,23 @@ func TestTheReadingsHaveFaults(t *testing.T) {
 		if n < hours/20 || n > hours/2 {
 			t.Errorf("%d of %d hours are %s", n, hours, name)
 		}
+	}
+}
+
+func TestTheExampleHasNoMistakes(t *testing.T) {
+	var files []definition.File
+	err := fs.WalkDir(project, "project", func(name string, entry fs.DirEntry, err error) error {
+		inside := strings.TrimPrefix(name, "project/")
+		if err != nil || inside != definition.ProjectFile && !definition.IsWorkflowFile(inside) {
+			return err
+		}
+		text, err := fs.ReadFile(project, name)
+		files = append(files, definition.File{Path: inside, Text: string(text)})
+		return err
+	})
+	loaded, problems := definition.Load(files)
+	if err != nil || problems != nil || len(loaded.Workflows) != len(files)-1 || len(files) < 5 {
+		t.Fatalf("%d files, %v: %v", len(files), err, problems)
 	}
 }
 

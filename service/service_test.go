@@ -491,6 +491,67 @@ tasks:
 	}
 }
 
+// Conditions, routes and values from params, the window and results, also across
+// a restart in between.
+func TestExpressionsSeeWhatIsKnown(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	gate := filepath.Join(t.TempDir(), "gate")
+	s := testkit.StartIn(t, dir)
+	s.Apply(t, fmt.Sprintf(`
+workflow: w
+params: {threshold: {type: number, default: 2.4}, stations: {type: list, default: [G01, "G 02"]}}
+tasks:
+  index: {shell: 'echo "{\"index\": 3.5, \"where\": \"G03; rm -rf\", \"paths\": [\"a b\", \"c\"]}" > "$LANTERN_RESULT"'}
+  hold-on: {after: index, shell: 'until test -e %s; do sleep 0.02; done'}
+  words:
+    after: hold-on
+    exec: [printf, "[%%s]", "${params.stations}", "at ${task('index').result.where}", "${task('index').result.paths}", "$${HOME}"]
+    env: {RUN: "${run.id} ${params.threshold}"}
+  env: {after: hold-on, shell: 'echo "$WHERE"', env: {WHERE: "${task('index').result.where}"}}
+  choose:
+    after: hold-on
+    route:
+      - {if: task("index").result.index > params.threshold * 2.0, to: flood}
+      - {if: task("index").result.index > params.threshold, to: [warn, log]}
+      - {else: calm}
+  flood: {after: choose, shell: 'true'}
+  warn: {after: choose, shell: 'true'}
+  log: {after: choose, shell: 'true'}
+  calm: {after: choose, shell: 'true'}
+  never: {after: hold-on, only_if: 'run.cause == "schedule"', shell: 'true'}
+  broken: {after: hold-on, only_if: 'task("index").result.columns > 3', shell: 'true', may_fail: true}
+  no-window: {after: hold-on, exec: [echo, "${window.start}"], may_fail: true, retry: {times: 3}}
+  report: {after: {flood: settled, warn: settled, calm: settled}, shell: 'echo met'}
+`, gate))
+	run := s.Begin(t, "w")
+	s.Until(t, run.ID, func(r client.Run) bool { return testkit.Task(t, r, "hold-on").State == "running" })
+	s.Stop(t) // what index left is known in the next life too
+	if err := os.WriteFile(gate, nil, 0o644); err != nil {
+		t.Fatal(err)
+	}
+	s = testkit.StartIn(t, dir)
+	ended := s.End(t, run.ID)
+	for name, want := range map[string]string{
+		"words": "succeeded ", "choose": "succeeded it chose warn, log", "flood": "skipped the route choose did not choose it", "warn": "succeeded ", "log": "succeeded ",
+		"calm": "skipped the route choose did not choose it", "never": `skipped its condition is false: run.cause == "schedule"`, "report": "succeeded ",
+		"broken":    `failed its condition cannot be told: task("index").result.columns > 3: there is no "columns" in it`,
+		"no-window": "failed what it is to be given cannot be told: window.start: the run has no window; start it with --window",
+	} {
+		if got := testkit.Task(t, ended, name); got.State+" "+got.Reason != want {
+			t.Errorf("%s: %s %s, want %s", name, got.State, got.Reason, want)
+		}
+	}
+	if log := s.Log(t, run.ID, "words", 1); log != "out [G01][G 02][at G03; rm -rf][a b][c][${HOME}]\n" {
+		t.Errorf("the words: %s", log)
+	}
+	if log := s.Log(t, run.ID, "env", 1); log != "out G03; rm -rf\n" {
+		t.Errorf("the variable: %s", log)
+	}
+	if ended.State != "succeeded" {
+		t.Errorf("the run is %s", ended.State)
+	}
+}
+
 func TestTasksAreMadeAgainWithinTheirRun(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "data")
 	s := testkit.StartIn(t, dir)

@@ -73,8 +73,10 @@ type Task struct {
 	After      []Dependency      `json:"after,omitempty"` // in the order of the file
 	Join       Join              `json:"join"`
 	Otherwise  string            `json:"otherwise,omitempty"` // when the join cannot hold: skip, hold, fail; empty as its dependencies came out
-	Kind       string            `json:"kind"`                // the key of its kind: exec, shell
-	Exec       []string          `json:"exec,omitempty"`      // program and arguments
+	OnlyIf     string            `json:"only_if,omitempty"`   // a condition; if it is false, the task is skipped
+	Kind       string            `json:"kind"`                // the key of its kind: exec, shell, route
+	Route      []Rule            `json:"route,omitempty"`     // in order; the first whose condition holds
+	Exec       []string          `json:"exec,omitempty"`      // program and arguments, with ${expressions}
 	Shell      string            `json:"shell,omitempty"`     // a script for sh -e
 	Env        map[string]string `json:"env,omitempty"`
 	Timeout    Length            `json:"timeout"` // of one attempt; 0 is no limit
@@ -82,6 +84,12 @@ type Task struct {
 	Outcomes   []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
 	MayFail    bool              `json:"may_fail,omitempty"` // its failure does not fail the run
 	Repeatable bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came
+}
+
+// Rule is one rule of a route.
+type Rule struct {
+	If string   `json:"if,omitempty"` // a condition; empty in the else
+	To []string `json:"to"`           // tasks that come after the route
 }
 
 // Retry shapes the further attempts of a task that failed.

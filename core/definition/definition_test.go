@@ -254,6 +254,27 @@ tasks: {a: {exec: [x]}}
 	}
 }
 
+// The example of the reference is what the reference says it is: without mistake,
+// and with every key.
+func TestTheExampleOfTheReference(t *testing.T) {
+	text, err := os.ReadFile("../../docs/reference/definition.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	_, example, _ := strings.Cut(string(text), "## An example with everything")
+	_, example, _ = strings.Cut(example, "```yaml\n")
+	example, _, _ = strings.Cut(example, "```")
+	if _, problems := Parse("definition.md", example, standard); problems != nil {
+		t.Fatal(problems)
+	}
+	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "defaults", "tasks", "after", "join", "otherwise",
+		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default"} {
+		if !strings.Contains(example, key+":") {
+			t.Errorf("the example does not have %s", key)
+		}
+	}
+}
+
 func TestNearest(t *testing.T) {
 	known := []string{"after", "about", "env", "exec", "retry", "shell", "timeout"}
 	for name, want := range map[string]string{"aftr": "after", "Shell": "shell", "publish": "", "time-out": "timeout", "xxxx": "", "tiemout": "timeout", "evn": "env"} {

@@ -13,6 +13,7 @@ type reader struct {
 	file     string
 	lines    []string
 	problems Problems
+	expected []expected // expressions of the workflow that is being read
 }
 
 func newReader(file, text string) *reader {
@@ -34,8 +35,11 @@ func (r *reader) documents(text string) []*node {
 	if err != nil {
 		line, column, message := syntaxPlace(err)
 		fix := ""
-		if strings.Contains(message, "'\t'") {
+		switch {
+		case strings.Contains(message, "'\t'"):
 			fix = "indent with spaces"
+		case strings.Contains(message, "mapping value is not allowed"):
+			fix = "put a text with a colon in it into quotes, or write it as a block behind |"
 		}
 		r.at(line, column, "this is not YAML: "+message, fix)
 		return nil

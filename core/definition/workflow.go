@@ -6,6 +6,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"wiselantern/core/expr"
 )
 
 // Settings are what tasks inherit: from the project, then from the workflow's
@@ -152,7 +154,7 @@ func (r *reader) settings(n *node, s Settings) Settings {
 	r.keys(n, "defaults", map[string]func(*node){
 		"timeout": func(n *node) { s.Timeout = r.length(n, "timeout") },
 		"retry":   func(n *node) { s.Retry = r.retry(n, s.Retry) },
-		"env":     func(n *node) { s.Env = r.env(n, s.Env) },
+		"env":     func(n *node) { s.Env = r.env(n, s.Env, "") },
 	})
 	return s
 }
@@ -168,7 +170,9 @@ func (r *reader) retry(n *node, retry Retry) Retry {
 	return retry
 }
 
-func (r *reader) env(n *node, inherited map[string]string) map[string]string {
+// env reads variables over the inherited ones: of a task, in whose values
+// expressions may stand, or with task "" of all.
+func (r *reader) env(n *node, inherited map[string]string, task string) map[string]string {
 	env := maps.Clone(inherited)
 	if env == nil {
 		env = map[string]string{}
@@ -180,18 +184,14 @@ func (r *reader) env(n *node, inherited map[string]string) map[string]string {
 		case strings.HasPrefix(key.text, "LANTERN_"):
 			r.problem(key, "choose another name", "%s: names that begin with LANTERN_ are the service's own", key.text)
 		}
-		env[key.text] = r.plain(value, "the variable "+key.text)
+		env[key.text] = r.text(value, "the variable "+key.text)
+		if task == "" && !expr.IsPlain(env[key.text]) {
+			r.problem(value, "set it in the env of the tasks that need it", "the variable %s holds ${, and there is no expression for all tasks", key.text)
+		} else if task != "" {
+			r.expects(task, template, value, env[key.text])
+		}
 	})
 	return env
-}
-
-// plain reads text in which ${…} does not stand: it is kept for expressions.
-func (r *reader) plain(n *node, what string) string {
-	text := r.text(n, what)
-	if strings.Contains(text, "${") {
-		r.problem(n, "read LANTERN_PARAM_NAME and its like in the program, or move the text into shell", "%s holds ${, which is kept for expressions", what)
-	}
-	return text
 }
 
 func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
@@ -232,11 +232,16 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 		"outcomes":   func(n *node) { task.Outcomes = r.exitCodes(n, what) },
 		"may_fail":   func(n *node) { task.MayFail = r.bool(n, "may_fail of "+what) },
 		"repeatable": func(n *node) { task.Repeatable = r.bool(n, "repeatable of "+what) },
-		"env":        func(n *node) { s.Env = r.env(n, s.Env) },
+		"env":        func(n *node) { s.Env = r.env(n, s.Env, name) },
 		"timeout":    func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
 		"retry":      func(n *node) { s.Retry = r.retry(n, s.Retry) },
-		"exec":       kind("exec", func(n *node) { task.Exec = r.command(n, what) }),
-		"shell":      kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
+		"exec":       kind("exec", func(n *node) { task.Exec = r.command(n, name, what) }),
+		"only_if": func(n *node) {
+			task.OnlyIf = r.text(n, "only_if of "+what)
+			r.expects(name, condition, n, task.OnlyIf)
+		},
+		"route": kind("route", func(n *node) { task.Route = r.route(n, name, what) }),
+		"shell": kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
 	})
 	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
 	for key, at := range map[string]*node{"join": join, "otherwise": otherwise} {
@@ -246,14 +251,14 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 	}
 	switch {
 	case ok && len(kinds) == 0:
-		r.problem(n, "give it one of: exec, shell", "%s does nothing", what)
+		r.problem(n, "give it one of: exec, shell, route", "%s does nothing", what)
 	case len(kinds) > 1:
-		r.problem(kinds[1], "make two tasks of it", "%s has two kinds, exec and shell", what)
+		r.problem(kinds[1], "make two tasks of it", "%s has two kinds", what)
 	}
 	return task, after
 }
 
-func (r *reader) command(n *node, what string) []string {
+func (r *reader) command(n *node, task, what string) []string {
 	if n.kind == scalar {
 		r.problem(n, fmt.Sprintf("write exec: [%s], or use shell", strings.Join(strings.Fields(n.text), ", ")), "exec of %s is one text, not a list", what)
 		return nil
@@ -264,7 +269,9 @@ func (r *reader) command(n *node, what string) []string {
 	}
 	var words []string
 	for i, item := range n.items {
-		words = append(words, r.plain(item, fmt.Sprintf("word %d of exec of %s", i+1, what)))
+		word := r.text(item, fmt.Sprintf("word %d of exec of %s", i+1, what))
+		r.expects(task, template, item, word)
+		words = append(words, word)
 	}
 	if n.items[0].kind == scalar && words[0] == "" {
 		r.problem(n.items[0], "write the program's name or path", "exec of %s names no program", what)

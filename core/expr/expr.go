@@ -193,12 +193,11 @@ func (e *Env) explain(err *cel.Error) Mistake {
 	}
 	param, isParam := strings.CutPrefix(name, "params.")
 	switch {
+	case isReference && name == "params":
+		m.Message, m.Fix = "the workflow has no params", "declare them under params"
 	case isReference && isParam:
 		m.Message = fmt.Sprintf("there is no param %q", param)
 		m.Fix = "the params are: " + strings.Join(e.params, ", ")
-		if e.params == nil {
-			m.Fix = "the workflow has no params"
-		}
 	case isReference:
 		m.Message = fmt.Sprintf("%q is not known here", name)
 		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause and task("…")`

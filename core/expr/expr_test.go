@@ -86,16 +86,16 @@ func TestValues(t *testing.T) {
 
 func TestMistakesAreFoundBeforeAnythingRuns(t *testing.T) {
 	for text, want := range map[string]string{
-		`params.basn == "upper"`:            "1:1 there is no such param",
+		`params.basn == "upper"`:            `1:1 there is no param "basn"`,
 		`params.basin > 3`:                  "these types do not go together: '_>_' applied to '(string, int)'",
 		`params.basin`:                      "it is of the type string, not true or false",
 		`task("lode").result.x > 1`:         `1:6 there is no task "lode"`,
 		`task("later").result.x > 1`:        `task "later" does not come before this one`,
 		`task(params.basin).result.x > 1`:   "written in quotes",
-		`window.begin > window.end`:         `"window" is not known here`,
+		`window.begin > window.end`:         `1:1 "window.begin" is not known here`,
 		`nothing == 1`:                      `"nothing" is not known here`,
 		`1 +`:                               "Syntax error",
-		"params.fast\n  && params.cout > 1": "2:6 there is no such param",
+		"params.fast\n  && params.cout > 1": `2:6 there is no param "cout"`,
 		`format(window.start, "x") == ""`:   "these types do not go together",
 	} {
 		_, mistakes := env(t).Condition(text, before)
@@ -132,7 +132,7 @@ func TestTemplates(t *testing.T) {
 			t.Errorf("%s: got %q %v, want %q", text, got, err, want)
 		}
 	}
-	for text, want := range map[string]string{"a ${params.basin": "this ${ is not closed", "ab ${params.basn}": "there is no such param"} {
+	for text, want := range map[string]string{"a ${params.basin": "this ${ is not closed", "ab ${params.basn}": `there is no param "basn"`} {
 		_, mistakes := env(t).Template(text, before)
 		if len(mistakes) != 1 || mistakes[0].Message != want || mistakes[0].Column < 3 {
 			t.Errorf("%s: %+v", text, mistakes)
@@ -145,7 +145,7 @@ func TestWhatCannotBeEvaluatedSaysWhy(t *testing.T) {
 	facts.Start, facts.End = time.Time{}, time.Time{}
 	for text, want := range map[string]string{
 		`task("collect").result.columns > 3`:       `there is no "columns" in it`,
-		`task("load").result.rows > 3`:             "no such overload",
+		`task("load").result.rows > 3`:             `there is no "rows" in it`,
 		`window.start > params.since`:              "the run has no window",
 		`params.stations[7] == ""`:                 "index out of bounds",
 		`format(params.since, "%Q", "UTC") == ""`:  "%Q is not known",

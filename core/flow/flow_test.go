@@ -2,6 +2,7 @@ package flow
 
 import (
 	"encoding/json"
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"strconv"
@@ -16,8 +17,9 @@ var noon = time.Date(2026, 3, 28, 12, 0, 0, 0, time.UTC)
 
 // plan reads a graph written as "a; b: a; c: a b". Behind a name may stand "?2"
 // for two further attempts; a dependency may be "a=failed|skipped"; a task may
-// end in words: any, first, 2, skip, hold, fail, may-fail, once, or 3>skipped for
-// an exit code.
+// end in words: any, first, 2, skip, hold, fail, may-fail, once, 3>skipped for an
+// exit code, if:true, if:false or if:broken for a condition, and to:a|b for a
+// route that chooses a and might have chosen b.
 func plan(t testing.TB, graph string) *Plan {
 	t.Helper()
 	w := &definition.Workflow{Name: "gauges"}
@@ -43,7 +45,17 @@ func plan(t testing.TB, graph string) *Plan {
 				task.MayFail = true
 			case "once":
 				task.Repeatable = false
+			case "if:true", "if:false", "if:broken":
+				task.OnlyIf = word
 			default:
+				if to, isRoute := strings.CutPrefix(word, "to:"); isRoute {
+					task.Kind = "route"
+					for one := range strings.SplitSeq(to, "|") {
+						task.Route = append(task.Route, definition.Rule{To: []string{one}})
+					}
+					routes[task.Name], _, _ = strings.Cut(to, "|")
+					continue
+				}
 				code, outcome, mapped := strings.Cut(word, ">")
 				n, err := strconv.Atoi(code)
 				if err != nil {
@@ -63,6 +75,27 @@ func plan(t testing.TB, graph string) *Plan {
 		w.Tasks = append(w.Tasks, task)
 	}
 	return NewPlan(w)
+}
+
+// routes are what the routes of the graphs choose, by the name of the route.
+var routes = map[string]string{}
+
+// judge decides as the words of the graph say.
+type judge struct{ plan *Plan }
+
+func (j judge) OnlyIf(task int) (bool, error) {
+	if word := j.plan.tasks[task].onlyIf; word != "if:broken" {
+		return word == "if:true", nil
+	}
+	return false, errors.New("it broke")
+}
+
+func (j judge) Route(task int) ([]int, error) {
+	to, ok := j.plan.Index(routes[j.plan.Name(task)])
+	if !ok {
+		return nil, nil
+	}
+	return []int{to}, nil
 }
 
 // say applies an input written as words: "open", "start a", "ok a", "fail a",
@@ -127,7 +160,7 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 	default:
 		t.Fatalf("%q is no input", words)
 	}
-	_, effects := p.Step(r, in)
+	_, effects := p.Step(r, in, judge{p})
 	return effects
 }
 
@@ -212,6 +245,17 @@ func TestRules(t *testing.T) {
 		{"the others are", "a?3, 64>failed", "open, exit a 65", "running a◑"},
 		{"a task that may not be repeated is held when it is lost", "a?3, once", "open, start a, lost a", "running a◇"},
 		{"but tried again when it failed", "a?3, once", "open, fail a", "running a◑"},
+
+		{"a condition that holds", "a; b: a, if:true", "open, ok a", "running a● b◔"},
+		{"a condition that does not skips the task, and the skip travels", "a; b: a, if:false; c: b", "open, ok a", "succeeded a● b– c–"},
+		{"a condition that cannot be told fails it", "a; b: a, if:broken; c: b", "open, ok a", "failed a● b✕ c○"},
+		{"a condition is asked when the join holds, not before", "a; b: a, if:false", "open", "running a◔ b·"},
+		{"a route runs nothing and chooses", "r, to:x|y; x: r; y: r", "open", "running r● x◔ y–"},
+		{"what only the other leads to is skipped", "r, to:x|y; x: r; y: r; z: y", "open", "running r● x◔ y– z–"},
+		{"the branches meet again", "r, to:x|y; x: r; y: r; m: x=succeeded|skipped y=succeeded|skipped", "open, ok x", "running r● x● y– m◔"},
+		{"or by any", "r, to:x|y; x: r; y: r; m: x y, any", "open, ok x", "running r● x● y– m◔"},
+		{"a task behind a route that it does not lead to just follows", "r, to:x|y; x: r; y: r; w: r", "open", "running r● x◔ y– w◔"},
+		{"a route that chooses nothing", "r, to:none|y; y: r", "open", "succeeded r● y–"},
 
 		{"a failed task is made again in a run that had ended", "a; b: a", "open, fail a, rerun a,b", "running a◔2 b·"},
 		{"and the run may then succeed", "a; b: a", "open, fail a, rerun a,b, ok a, ok b", "succeeded a●2 b●"},
@@ -359,7 +403,7 @@ func play(t *testing.T, p *Plan, seed uint64, restored bool) (*Run, string) {
 			}
 			r = Restore(p, recorded)
 		}
-		changes, effects := p.Step(r, in)
+		changes, effects := p.Step(r, in, judge{p})
 		fmt.Fprintln(&seen, changes, effects)
 		for _, c := range changes {
 			if c.To == Held {
@@ -401,10 +445,10 @@ func BenchmarkStep(b *testing.B) {
 				if next == n {
 					b.StopTimer()
 					r, next = New(p, 1), 0
-					p.Step(r, Opened{noon})
+					p.Step(r, Opened{noon}, nil)
 					b.StartTimer()
 				}
-				p.Step(r, Ended{At: noon, Task: next, Attempt: 1, Outcome: AttemptSucceeded})
+				p.Step(r, Ended{At: noon, Task: next, Attempt: 1, Outcome: AttemptSucceeded}, nil)
 				next++
 			}
 		})

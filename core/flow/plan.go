@@ -24,6 +24,8 @@ type planned struct {
 	outcomes   []definition.ExitCodes
 	mayFail    bool
 	repeatable bool
+	onlyIf     string // its condition, for the reason; "" without one
+	route      bool   // it chooses among the tasks that come after it, and runs nothing
 }
 
 // edge is one dependency, seen from one of its ends: the task at the other end,
@@ -31,6 +33,7 @@ type planned struct {
 type edge struct {
 	task     int
 	expected outcomes
+	routed   bool // the earlier one is a route that may choose the later one, or not
 }
 
 // outcomes is a set of settled states, a bit each.
@@ -66,15 +69,21 @@ func NewPlan(w *definition.Workflow) *Plan {
 		task := &p.tasks[i]
 		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes
 		task.otherwise, task.mayFail, task.repeatable = t.Otherwise, t.MayFail, t.Repeatable
+		task.onlyIf, task.route = t.OnlyIf, t.Kind == "route"
 		task.join = newJoin(t.Join, len(t.After))
 		for _, d := range t.After {
 			from := index[d.Task]
 			expected := expect(d.Expect)
-			task.after = append(task.after, edge{from, expected})
-			p.tasks[from].next = append(p.tasks[from].next, edge{i, expected})
+			routed := routesTo(w.Tasks[from], t.Name)
+			task.after = append(task.after, edge{from, expected, routed})
+			p.tasks[from].next = append(p.tasks[from].next, edge{i, expected, routed})
 		}
 	}
 	return p
+}
+
+func routesTo(t definition.Task, name string) bool {
+	return slices.ContainsFunc(t.Route, func(rule definition.Rule) bool { return slices.Contains(rule.To, name) })
 }
 
 func expect(words []string) (o outcomes) {

@@ -1,6 +1,9 @@
 package flow
 
-import "time"
+import (
+	"slices"
+	"time"
+)
 
 // Run is one execution of a plan. The zero values of its tasks are idle; a new
 // Run comes from New, one that was recorded before from Restore.
@@ -23,6 +26,7 @@ type Task struct {
 	Lost     int    // how many since then were lost with their worker
 	Reason   string // why it is in this state, as a sentence, where that is not plain
 	Stopping bool   // its attempt is being ended; it settles when the worker says so
+	Chosen   []int  // the tasks that a route has chosen
 
 	pending int  // tasks it comes after that have not settled
 	met     int  // those that came out as expected
@@ -58,12 +62,19 @@ func (p *Plan) recount(r *Run, task int) {
 		switch from := r.Tasks[e.task].State; {
 		case !from.Settled():
 			t.pending++
-		case e.expected.has(from):
+		case r.cameOut(e.task, task, e):
 			t.met++
 		default:
 			t.badly = t.badly || bad(from)
 		}
 	}
+}
+
+// cameOut tells whether the settled task from is as its successor to expects:
+// in one of the states, and, if it is a route that may lead there, by its choice.
+func (r *Run) cameOut(from, to int, e edge) bool {
+	t := &r.Tasks[from]
+	return e.expected.has(t.State) && (!e.routed || t.State != Succeeded || slices.Contains(t.Chosen, to))
 }
 
 // count adds a task to what the run counts, or with -1 takes it out.

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -10,10 +11,19 @@ import (
 // ever.
 const mostLost = 5
 
+// Judge decides conditions and routes by what is known of the run: its params,
+// its window and the results of tasks that have settled. The same run must get
+// the same answers. An error fails the task.
+type Judge interface {
+	OnlyIf(task int) (bool, error)
+	Route(task int) (chosen []int, err error)
+}
+
 // Step applies an input to the run. An input that no longer fits, such as a
-// report that comes twice or late, changes nothing and has no effects.
-func (p *Plan) Step(r *Run, in Input) ([]Change, []Effect) {
-	s := stepper{plan: p, run: r, at: in.moment()}
+// report that comes twice or late, changes nothing and has no effects. The judge
+// may be nil if the plan has neither conditions nor routes.
+func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
+	s := stepper{plan: p, run: r, judge: judge, at: in.moment()}
 	switch in := in.(type) {
 	case Opened:
 		s.opened()
@@ -38,6 +48,7 @@ func (p *Plan) Step(r *Run, in Input) ([]Change, []Effect) {
 type stepper struct {
 	plan    *Plan
 	run     *Run
+	judge   Judge
 	at      time.Time
 	changes []Change
 	effects []Effect
@@ -55,6 +66,41 @@ func (s *stepper) set(task int, to State, reason string) {
 		t.Stopping = false
 		s.settled = append(s.settled, task)
 	}
+}
+
+// begin has an idle task do what it is there for, if its condition holds.
+func (s *stepper) begin(task int, reason string) {
+	planned := &s.plan.tasks[task]
+	if planned.onlyIf != "" {
+		holds, err := s.judge.OnlyIf(task)
+		if err != nil {
+			s.set(task, Failed, "its condition cannot be told: "+err.Error())
+			return
+		}
+		if !holds {
+			s.set(task, Skipped, "its condition is false: "+planned.onlyIf)
+			return
+		}
+	}
+	if !planned.route {
+		s.dispatch(task, reason)
+		return
+	}
+	chosen, err := s.judge.Route(task)
+	if err != nil {
+		s.set(task, Failed, "its rules cannot be told: "+err.Error())
+		return
+	}
+	names := make([]string, len(chosen))
+	for i, to := range chosen {
+		names[i] = s.plan.Name(to)
+	}
+	s.run.Tasks[task].Chosen = chosen
+	if len(names) == 0 {
+		s.set(task, Succeeded, "it chose nothing, because no rule holds")
+		return
+	}
+	s.set(task, Succeeded, "it chose "+strings.Join(names, ", "))
 }
 
 // dispatch makes the next attempt of a task.
@@ -128,7 +174,7 @@ func (s *stepper) release(in Release) {
 	case Succeeded, Skipped:
 		s.set(in.Task, in.As, reason)
 	case Ready:
-		s.dispatch(in.Task, reason)
+		s.begin(in.Task, reason)
 	}
 }
 
@@ -209,7 +255,7 @@ func (s *stepper) told(from int, e edge) {
 	t := &s.run.Tasks[e.task]
 	state := s.run.Tasks[from].State
 	t.pending--
-	if e.expected.has(state) {
+	if s.run.cameOut(from, e.task, edge{from, e.expected, e.routed}) {
 		t.met++
 	} else {
 		t.badly = t.badly || bad(state)
@@ -230,7 +276,7 @@ func (s *stepper) decide(task int) {
 	j := planned.join
 	switch {
 	case t.met >= j.need && (t.pending == 0 || !j.wait):
-		s.dispatch(task, "")
+		s.begin(task, "")
 	case t.met+t.pending >= j.need:
 		// It may still hold.
 	case planned.otherwise == "skip":
@@ -253,7 +299,7 @@ func (s *stepper) missed(task int) string {
 	var expected outcomes
 	for _, e := range s.plan.tasks[task].after {
 		state := s.run.Tasks[e.task].State
-		if state.Settled() && !e.expected.has(state) && (first < 0 || bad(state)) {
+		if state.Settled() && !s.run.cameOut(e.task, task, e) && (first < 0 || bad(state)) {
 			first, expected = e.task, e.expected
 			if bad(state) {
 				break
@@ -261,6 +307,9 @@ func (s *stepper) missed(task int) string {
 		}
 	}
 	state := s.run.Tasks[first].State
+	if expected.has(state) {
+		return fmt.Sprintf("the route %s did not choose it", s.plan.Name(first))
+	}
 	if expected.has(Succeeded) {
 		return fmt.Sprintf("it comes after %s, which %s", s.plan.Name(first), became(state))
 	}

@@ -46,7 +46,8 @@ func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given de
 			return err
 		}
 		if params != nil {
-			l.row.Params, l.params = params.text, params.seen
+			l.row.Params = params.text
+			l.setParams(params.values)
 			b.touch(l)
 		}
 		if e.runs[l.row.ID] == nil {
@@ -113,8 +114,8 @@ func (l *live) selected(s Selection) (tasks []int, err error) {
 }
 
 type newParams struct {
-	text string
-	seen map[string]string
+	text   string
+	values definition.Values
 }
 
 // withParams are the params of the run with others given over them, nil if none
@@ -137,7 +138,7 @@ func (l *live) withParams(given definition.Values) (*newParams, error) {
 		return nil, &RefusedError{err.Error()}
 	}
 	text, err := json.Marshal(filled)
-	return &newParams{string(text), paramTexts(filled)}, err
+	return &newParams{string(text), filled}, err
 }
 
 // Release gives a person's word about a held task: as is "succeeded", "skipped",

@@ -27,7 +27,9 @@ type live struct {
 	version  *version
 	run      *flow.Run
 	tasks    []store.Task
-	params   map[string]string // as tasks see them
+	params   map[string]string      // as tasks see them
+	native   map[string]any         // as expressions see them
+	results  map[int]map[string]any // of tasks, if there are expressions
 
 	runDirty   bool
 	dirtyTasks []int
@@ -36,7 +38,7 @@ type live struct {
 // step gives an input to a run and writes down what comes of it.
 func (b *batch) step(l *live, in flow.Input, person string) {
 	before := l.run.State
-	changes, effects := l.version.plan.Step(l.run, in)
+	changes, effects := l.version.plan.Step(l.run, in, l)
 	for _, c := range changes {
 		b.changed(l, c, person)
 	}
@@ -44,8 +46,7 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		switch e := effect.(type) {
 		case flow.Dispatch:
 			b.AddAttempt(l.row.ID, e.Task, e.Attempt, store.At(b.at))
-			order := l.order(e.Task, e.Attempt)
-			b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
+			b.send(l, e.Task, e.Attempt)
 		case flow.Cancel:
 			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
 			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
@@ -73,6 +74,19 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	if l.row.Stopping != l.run.Stopping {
 		b.touch(l)
 	}
+}
+
+// send releases the work order of an attempt once it is recorded. An order that
+// cannot be made, because an expression in it has no value, fails the attempt.
+func (b *batch) send(l *live, task, attempt int) {
+	order, err := l.order(task, attempt)
+	if err == nil {
+		b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
+		return
+	}
+	reason := "what it is to be given cannot be told: " + err.Error()
+	b.EndAttempt(store.Attempt{Run: l.row.ID, Task: task, Number: attempt, State: string(flow.AttemptFailed), Ended: store.At(b.at), Error: reason})
+	b.step(l, flow.Ended{At: b.at, Task: task, Attempt: attempt, Outcome: flow.AttemptRefused, Error: reason}, "")
 }
 
 // tell wakes those who follow the run, once it is recorded.
@@ -129,7 +143,7 @@ func (b *batch) flush() {
 				continue // written already
 			}
 			row.State, row.Attempts, row.Before, row.Lost = task.State.String(), task.Attempts, task.Before, task.Lost
-			row.Stopping, row.Reason = task.Stopping, task.Reason
+			row.Stopping, row.Reason, row.Chosen = task.Stopping, task.Reason, chosenText(task.Chosen)
 			b.SetTask(*row)
 		}
 		l.row.State, l.row.Stopping = string(l.run.State), l.run.Stopping

@@ -85,12 +85,17 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 			return nil, err
 		}
 		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Before: t.Before, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping}
+		if recorded.Tasks[i].Chosen, err = readChosen(t.Chosen); err != nil {
+			return nil, err
+		}
 	}
 	var params definition.Values
 	if err := json.Unmarshal([]byte(row.Params), &params); err != nil {
 		return nil, err
 	}
-	return &live{row: row, version: v, run: flow.Restore(v.plan, recorded), tasks: tasks, params: paramTexts(params)}, nil
+	l := &live{row: row, version: v, run: flow.Restore(v.plan, recorded), tasks: tasks}
+	l.setParams(params)
+	return l, e.restoreResults(ctx, l)
 }
 
 // GoOn takes up the attempts that were open when the records were last written:
@@ -112,8 +117,7 @@ func (e *Engine) GoOn(ctx context.Context) error {
 		} else {
 			err = e.submit(ctx, func(b *batch) error {
 				if l := e.runs[a.Run]; l != nil {
-					order := l.order(a.Task, a.Number)
-					b.effects = append(b.effects, func() { e.sender.Send(order) })
+					b.send(l, a.Task, a.Number)
 				}
 				return nil
 			})

@@ -13,23 +13,24 @@ import (
 func RunName(workflow string, number int) string { return workflow + ":" + strconv.Itoa(number) }
 
 // order is the work order for an attempt.
-func (l *live) order(task, attempt int) dispatch.Order {
+func (l *live) order(task, attempt int) (dispatch.Order, error) {
 	t := &l.version.definition.Tasks[task]
+	exec, env, err := l.given(task)
 	return dispatch.Order{
 		AttemptID: dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt},
 		RunName:   RunName(l.row.Name, l.row.Number),
 		TaskName:  t.Name,
 		Kind:      t.Kind,
-		Exec:      t.Exec,
+		Exec:      exec,
 		Shell:     t.Shell,
-		Env:       t.Env,
+		Env:       env,
 		Params:    l.params,
 		Parcel:    l.version.row.Parcel,
 		Timeout:   t.Timeout.Duration(),
 		Start:     l.row.WindowStart.Time(),
 		End:       l.row.WindowEnd.Time(),
 		Trace:     l.trace(task, attempt),
-	}
+	}, err
 }
 
 // trace is the W3C trace context of an attempt: a run is a trace, an attempt a

@@ -37,10 +37,11 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if m.ExitCode != nil {
 			row.ExitCode = sql.NullInt64{Int64: int64(*m.ExitCode), Valid: true}
 		}
-		if len(m.Result) > MaxResult || len(m.Result) > 0 && !json.Valid(m.Result) {
+		var result map[string]any
+		if len(m.Result) > MaxResult || len(m.Result) > 0 && json.Unmarshal(m.Result, &result) != nil {
 			m.Outcome, row.State = dispatch.Failed, string(dispatch.Failed)
-			m.Error = fmt.Sprintf("its result is not JSON of at most %d bytes", MaxResult)
-			row.Error, m.Result = m.Error, nil
+			m.Error = fmt.Sprintf("its result is not a JSON object of at most %d bytes", MaxResult)
+			row.Error, m.Result, result = m.Error, nil, nil
 		}
 		if len(m.Result) > 0 {
 			row.Result = sql.NullString{String: string(m.Result), Valid: true}
@@ -59,6 +60,7 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		}
 		b.EndAttempt(row)
 		l.startedAt(m.Task, m.Started)
+		l.keepResult(m.Task, m.Attempt, result)
 		b.step(l, in, "")
 		return nil
 	})

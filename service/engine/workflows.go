@@ -25,6 +25,7 @@ type version struct {
 	row        store.Version
 	definition *definition.Workflow
 	plan       *flow.Plan
+	compiled   []definition.Compiled // one a task; nil without expressions
 }
 
 func newVersion(row store.Version) (*version, error) {
@@ -33,6 +34,10 @@ func newVersion(row store.Version) (*version, error) {
 		return nil, fmt.Errorf("version %d of workflow %d: %w", row.Number, row.Workflow, err)
 	}
 	v.plan = flow.NewPlan(v.definition)
+	var err error
+	if v.compiled, err = v.definition.Compile(); err != nil {
+		return nil, fmt.Errorf("version %d of workflow %s: %w", row.Number, v.definition.Name, err)
+	}
 	return v, nil
 }
 
@@ -140,7 +145,8 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 		Cause: n.cause, CausedBy: n.by, WindowStart: store.At(n.window.Start), WindowEnd: store.At(n.window.End), Due: store.At(n.due),
 		Params: string(params), Created: store.At(b.at)}
 	row.ID = b.AddRun(row, w.current.plan.Len())
-	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID)), params: paramTexts(n.params)}
+	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID))}
+	l.setParams(n.params)
 	l.tasks = make([]store.Task, w.current.plan.Len())
 	for i := range l.tasks {
 		l.tasks[i] = store.Task{Run: row.ID, Task: i, State: flow.Idle.String()}

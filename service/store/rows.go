@@ -59,6 +59,7 @@ type Task struct {
 	Lost     int    `db:"lost"`
 	Stopping bool   `db:"stopping"`
 	Reason   string `db:"reason"`
+	Chosen   string `db:"chosen"`
 	Wake     Moment `db:"wake"`
 	Started  Moment `db:"started"`
 	Ended    Moment `db:"ended"`

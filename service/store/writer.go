@@ -130,8 +130,8 @@ func (w *Writer) SetRun(row Run) {
 
 // SetTask records all that changes of a task.
 func (w *Writer) SetTask(row Task) {
-	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
-		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Wake, row.Started, row.Ended, row.Run, row.Task)
+	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, chosen = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
+		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Chosen, row.Wake, row.Started, row.Ended, row.Run, row.Task)
 }
 
 // AddAttempt records an attempt that is to be sent.

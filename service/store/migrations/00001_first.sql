@@ -62,6 +62,7 @@ CREATE TABLE tasks (
     lost     INTEGER NOT NULL DEFAULT 0,
     stopping INTEGER NOT NULL DEFAULT 0,
     reason   TEXT    NOT NULL DEFAULT '',
+    chosen   TEXT    NOT NULL DEFAULT '', -- of a route: the tasks that it chose, as JSON
     wake     INTEGER,               -- when its pause ends, while it is cooling
     started  INTEGER,
     ended    INTEGER,

@@ -1,0 +1,283 @@
+package definition
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wiselantern/core/expr"
+)
+
+// Expressions of a file are compiled when its graph is known, because what they
+// may speak of hangs on what is upstream.
+
+// expected is an expression that waits to be compiled.
+type expected struct {
+	task string
+	kind expectedKind
+	at   *node
+	text string
+}
+
+type expectedKind int
+
+const (
+	condition expectedKind = iota
+	template
+)
+
+func (r *reader) expects(task string, kind expectedKind, at *node, text string) {
+	if at.kind == scalar && (kind == condition || !expr.IsPlain(text)) {
+		r.expected = append(r.expected, expected{task, kind, at, text})
+	}
+}
+
+// route reads ordered rules {if, to} and an {else}.
+func (r *reader) route(n *node, task, what string) (rules []Rule) {
+	if n.kind != sequence || len(n.items) == 0 {
+		r.problem(n, "write a list, as in [{if: params.fast, to: short}, {else: long}]", "route of %s is %s", what, n.kind)
+		return nil
+	}
+	for i, item := range n.items {
+		var rule Rule
+		var when, to, otherwise *node
+		if !r.keys(item, fmt.Sprintf("rule %d of route of %s", i+1, what), map[string]func(*node){
+			"if":   func(n *node) { when, rule.If = n, r.text(n, "if") },
+			"to":   func(n *node) { to, rule.To = n, r.targets(n) },
+			"else": func(n *node) { otherwise, rule.To = n, r.targets(n) },
+		}) {
+			continue
+		}
+		switch {
+		case otherwise != nil && (when != nil || to != nil):
+			r.problem(otherwise, "make two rules of it", "rule %d of route of %s has else beside if or to", i+1, what)
+		case otherwise != nil && i < len(n.items)-1:
+			r.problem(otherwise, "put it last", "the rules behind the else of route of %s are never reached", what)
+		case otherwise == nil && (when == nil || to == nil):
+			r.problem(item, "write {if: CONDITION, to: TASK}, or {else: TASK}", "rule %d of route of %s is not whole", i+1, what)
+		case when != nil:
+			r.expects(task, condition, when, rule.If)
+		}
+		rules = append(rules, rule)
+	}
+	return rules
+}
+
+func (r *reader) targets(n *node) []string {
+	if n.kind == sequence {
+		return r.texts(n, "to")
+	}
+	return []string{r.text(n, "to")}
+}
+
+// expressions compiles what was read of one workflow, and checks where routes
+// lead.
+func (r *reader) expressions(w *Workflow) {
+	waiting := r.expected
+	r.expected = nil
+	for _, task := range w.Tasks {
+		for _, rule := range task.Route {
+			for _, to := range rule.To {
+				target, known := w.Task(to)
+				if !known || !slices.ContainsFunc(target.After, func(d Dependency) bool { return d.Task == task.Name }) {
+					message := fmt.Sprintf("the route %q leads to %q, which does not come after it", task.Name, to)
+					fix := fmt.Sprintf("add after: %s to it", task.Name)
+					if !known {
+						message, fix = fmt.Sprintf("the route %q leads to %q, which does not exist", task.Name, to), "name a task that comes after it"
+					}
+					r.problemOf(task.Name, waiting, message, fix)
+				}
+			}
+		}
+	}
+	if len(waiting) == 0 {
+		return
+	}
+	env, err := NewExpressions(w)
+	if err != nil {
+		return // a param has no type yet, and that was told
+	}
+	ancestors := map[string]map[string]bool{}
+	for _, x := range waiting {
+		if ancestors[x.task] == nil {
+			ancestors[x.task] = upstream(w, x.task)
+		}
+		isUpstream := func(task string) bool { return ancestors[x.task][task] }
+		var mistakes []expr.Mistake
+		if x.kind == condition {
+			_, mistakes = env.Condition(x.text, isUpstream)
+		} else {
+			_, mistakes = env.Template(x.text, isUpstream)
+		}
+		for _, m := range mistakes {
+			r.mistake(x.at, m)
+		}
+	}
+}
+
+// problemOf puts a problem at the first expression of a task, or at the file.
+func (r *reader) problemOf(task string, waiting []expected, message, fix string) {
+	for _, x := range waiting {
+		if x.task == task {
+			r.problem(x.at, fix, "%s", message)
+			return
+		}
+	}
+	r.whole(message, fix)
+}
+
+// mistake puts a mistake in an expression at its place in the file, as far as
+// that is known: in a block of several lines it is the block's.
+func (r *reader) mistake(at *node, m expr.Mistake) {
+	column := at.column
+	if m.Line == 1 && !strings.Contains(at.text, "\n") {
+		column += m.Column - 1
+		if at.quoted {
+			column++
+		}
+	}
+	r.at(at.line, column, m.Message, m.Fix)
+}
+
+// upstream are all tasks that come before one.
+func upstream(w *Workflow, name string) map[string]bool {
+	index := make(map[string]int, len(w.Tasks))
+	for i, t := range w.Tasks {
+		index[t.Name] = i
+	}
+	found := map[string]bool{}
+	queue := []string{name}
+	for len(queue) > 0 {
+		for _, d := range w.Tasks[index[queue[0]]].After {
+			if !found[d.Task] {
+				found[d.Task] = true
+				queue = append(queue, d.Task)
+			}
+		}
+		queue = queue[1:]
+	}
+	return found
+}
+
+// NewExpressions is the environment in which the workflow's expressions are
+// compiled.
+func NewExpressions(w *Workflow) (*expr.Env, error) {
+	var params []expr.Param
+	for _, p := range w.Params {
+		params = append(params, expr.Param{Name: p.Name, Type: p.Type, Of: p.Of, Nullable: !p.Required && p.Default == nil})
+	}
+	tasks := make([]string, len(w.Tasks))
+	for i, t := range w.Tasks {
+		tasks[i] = t.Name
+	}
+	return expr.New(params, tasks)
+}
+
+// Compiled are the expressions of one task.
+type Compiled struct {
+	OnlyIf *expr.Expression   // nil without one
+	Route  []*expr.Expression // one a rule; nil in the else
+	Exec   []*expr.Template
+	Env    map[string]*expr.Template // only those that have an expression
+}
+
+// Compile compiles the expressions of a workflow that was read without problems,
+// one Compiled a task; nil if the workflow has none.
+func (w *Workflow) Compile() ([]Compiled, error) {
+	any := false
+	for _, t := range w.Tasks {
+		any = any || t.OnlyIf != "" || t.Route != nil || slices.ContainsFunc(t.Exec, notPlain)
+		for _, value := range t.Env {
+			any = any || notPlain(value)
+		}
+	}
+	if !any {
+		return nil, nil
+	}
+	env, err := NewExpressions(w)
+	if err != nil {
+		return nil, err
+	}
+	c := compiler{env: env}
+	compiled := make([]Compiled, len(w.Tasks))
+	for i, t := range w.Tasks {
+		if t.OnlyIf != "" {
+			compiled[i].OnlyIf = c.condition(t.OnlyIf)
+		}
+		for _, rule := range t.Route {
+			var x *expr.Expression
+			if rule.If != "" {
+				x = c.condition(rule.If)
+			}
+			compiled[i].Route = append(compiled[i].Route, x)
+		}
+		if slices.ContainsFunc(t.Exec, notPlain) {
+			for _, word := range t.Exec {
+				compiled[i].Exec = append(compiled[i].Exec, c.template(word))
+			}
+		}
+		for name, value := range t.Env {
+			if notPlain(value) {
+				if compiled[i].Env == nil {
+					compiled[i].Env = map[string]*expr.Template{}
+				}
+				compiled[i].Env[name] = c.template(value)
+			}
+		}
+	}
+	return compiled, c.err
+}
+
+func notPlain(text string) bool { return !expr.IsPlain(text) }
+
+// compiler compiles what was checked before, and keeps the first error.
+type compiler struct {
+	env *expr.Env
+	err error
+}
+
+func (c *compiler) condition(text string) *expr.Expression {
+	x, mistakes := c.env.Condition(text, func(string) bool { return true })
+	c.note(text, mistakes)
+	return x
+}
+
+func (c *compiler) template(text string) *expr.Template {
+	t, mistakes := c.env.Template(text, func(string) bool { return true })
+	c.note(text, mistakes)
+	return t
+}
+
+func (c *compiler) note(text string, mistakes []expr.Mistake) {
+	if len(mistakes) > 0 && c.err == nil {
+		c.err = fmt.Errorf("%s: %s", text, mistakes[0].Message)
+	}
+}
+
+// Native are the values in the types that expressions have for them.
+func (v Values) Native(params []Param) map[string]any {
+	native := make(map[string]any, len(params))
+	for _, p := range params {
+		value := v[p.Name]
+		switch typed := value.(type) {
+		case float64:
+			if p.Type == "whole" {
+				value = int64(typed)
+			}
+		case string:
+			switch p.Type {
+			case "moment":
+				if at, err := time.Parse(time.RFC3339, typed); err == nil {
+					value = at
+				}
+			case "length":
+				if l, err := ParseLength(typed); err == nil {
+					value = l.Duration()
+				}
+			}
+		}
+		native[p.Name] = value
+	}
+	return native
+}
