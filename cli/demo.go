@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"path/filepath"
 	"time"
 
@@ -106,13 +105,7 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 		}
 	}
 	if last.ID != "" {
-		err := c.Follow(ctx, last.ID, 0, func(change client.Change) error {
-			if change.Task == "" && change.After != "queued" && change.After != "running" {
-				return io.EOF
-			}
-			return nil
-		})
-		if err != nil {
+		if _, err := c.FollowRun(ctx, last.ID, nil); err != nil {
 			return err
 		}
 	}

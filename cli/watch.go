@@ -3,7 +3,6 @@ package cli
 import (
 	"context"
 	"fmt"
-	"io"
 	"os"
 	"time"
 
@@ -58,12 +57,12 @@ func (a *app) watch(ctx context.Context, service *client.Client, id string) erro
 // watchLines prints each change as a line, from the first.
 func (a *app) watchLines(ctx context.Context, service *client.Client, id string) (client.Run, error) {
 	p := painter(a.out)
-	err := service.Follow(ctx, id, 0, func(c client.Change) error {
+	return service.FollowRun(ctx, id, func(c client.Change) error {
 		name := c.Task
 		if name == "" {
 			name = c.Run
 		}
-		err := a.print(c, func() error {
+		return a.print(c, func() error {
 			text := fmt.Sprintf("%s  %-24s %s", p.dim(c.At.Local().Format("15:04:05.000")), name, p.state(c.After))
 			if c.Reason != "" {
 				text += "  " + p.dim(c.Reason)
@@ -71,15 +70,7 @@ func (a *app) watchLines(ctx context.Context, service *client.Client, id string)
 			_, err := fmt.Fprintln(a.out, text)
 			return err
 		})
-		if err == nil && c.Task == "" && (c.After == "succeeded" || c.After == "failed" || c.After == "stopped") {
-			return io.EOF
-		}
-		return err
 	})
-	if err != nil {
-		return client.Run{}, err
-	}
-	return service.Run(ctx, id)
 }
 
 // live is the live view: it reads the run anew when something of it changes, and

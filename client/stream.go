@@ -81,6 +81,31 @@ func (c *Client) Follow(ctx context.Context, run string, after int64, do func(Ch
 	return err
 }
 
+// FollowRun tells every change of a run from its first, and then as they come,
+// until the run has ended. A run that was made again has ended more than once:
+// it is followed to its last end. do may be nil.
+func (c *Client) FollowRun(ctx context.Context, id string, do func(Change) error) (run Run, err error) {
+	err = c.Follow(ctx, id, 0, func(change Change) error {
+		if do != nil {
+			if err := do(change); err != nil {
+				return err
+			}
+		}
+		if change.Task != "" || change.After == "queued" || change.After == "running" {
+			return nil
+		}
+		var err error
+		if run, err = c.Run(ctx, id); err != nil {
+			return err
+		}
+		if run.Ended == nil || change.At.Before(*run.Ended) {
+			return nil
+		}
+		return io.EOF
+	})
+	return run, err
+}
+
 // FollowLog tells the lines of an attempt from that one on, as they come, until
 // the attempt has ended.
 func (c *Client) FollowLog(ctx context.Context, run, task string, attempt, from int, do func([]Line) error) error {

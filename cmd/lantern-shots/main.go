@@ -176,7 +176,8 @@ func (e *example) pages(tab context.Context, out string) error {
 		{"run.png", "dark", "/runs/" + retried + "?task=split", "readings of"},
 		{"run-light.png", "light", "/runs/" + retried + "?task=collect&attempt=1", "asked it to send again"},
 		{"run-table.png", "dark", "/runs/" + retried + "?view=table&task=collect&attempt=1", "asked it to send again"},
-		{"run-failed.png", "dark", "/runs/recalibrate:2", "nobody has measured"},
+		{"run-failed.png", "dark", "/runs/recalibrate:2", "standard error: nobody has measured"},
+		{"run-paths.png", "dark", "/runs/flood-round:1?task=radio", "standard error: no answer"},
 	} {
 		if page.path == "/workflows" {
 			if err := waitFor(tab, "mast-watch"); err != nil {
@@ -199,7 +200,7 @@ func (e *example) pages(tab context.Context, out string) error {
 func waitFor(tab context.Context, text string) error {
 	ctx, stop := context.WithTimeout(tab, 15*time.Second)
 	defer stop()
-	_, err := chromedp.Run(ctx, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.includes(%q)", text)))
+	_, err := chromedp.Run(ctx, chromedp.Poll[bool](fmt.Sprintf("document.body.innerText.replace(/\\s+/g, ' ').includes(%q)", text)))
 	if err != nil {
 		return fmt.Errorf("the page does not show %q: %w", text, err)
 	}

@@ -144,22 +144,9 @@ func (s *Service) Begin(t testing.TB, workflow string, params ...string) client.
 // End waits for the end of a run.
 func (s *Service) End(t testing.TB, id string) client.Run {
 	t.Helper()
-	ctx := Context(t)
-	err := s.Follow(ctx, id, 0, func(c client.Change) error {
-		switch c.After {
-		case "succeeded", "failed", "stopped":
-			if c.Task == "" {
-				return io.EOF
-			}
-		}
-		return nil
-	})
+	run, err := s.FollowRun(Context(t), id, nil)
 	if err != nil {
 		t.Fatalf("waiting for the end of %s: %v", id, err)
-	}
-	run, err := s.Run(ctx, id)
-	if err != nil {
-		t.Fatal(err)
 	}
 	return run
 }

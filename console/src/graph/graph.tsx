@@ -1,10 +1,10 @@
-import { Controls, Handle, Position, ReactFlow, type Edge, type Node, type NodeProps } from "@xyflow/react";
+import { Controls, Handle, Position, ReactFlow, type Edge, type EdgeProps, type Node, type NodeProps } from "@xyflow/react";
 import "@xyflow/react/dist/style.css";
 import { useMemo } from "react";
 import type { Task } from "../api/client";
 import { Glyph } from "../parts/state";
 import { Took, Until } from "../parts/time";
-import { nodeHeight, nodeWidth, places } from "./layout";
+import { edgeName, expectWord, lay, nodeHeight, nodeWidth } from "./layout";
 
 type TaskNode = Node<{ task: Task; quiet: boolean; chosen: boolean }, "task">;
 
@@ -53,46 +53,56 @@ function TaskLine({ task }: { task: Task }) {
 
 const nodeTypes = { task: TaskBox };
 
-/** expectWord is the word of the file for several outcomes. */
-function expectWord(expect: string): string {
-  if (expect === "succeeded|skipped") return "clear";
-  return expect.split("|").length === 5 ? "settled" : expect;
+type Way = Edge<{ path: string; middle: { x: number; y: number }; came: boolean; word: string }, "way">;
+
+/** WayLine is an edge: whole when success is expected, else dashed with the outcome on it. */
+function WayLine({ data }: EdgeProps<Way>) {
+  if (!data) return null;
+  const { path, middle, came, word } = data;
+  return (
+    <>
+      <path
+        d={path}
+        fill="none"
+        stroke={came ? "var(--succeeded)" : "var(--none)"}
+        strokeOpacity={came ? 0.75 : 0.5}
+        strokeWidth={1.5}
+        {...(word ? { strokeDasharray: "5 4" } : {})}
+      />
+      {word && (
+        <text x={middle.x} y={middle.y} dy="0.32em" textAnchor="middle" fontSize={11} fill="var(--soft)" stroke="var(--surface)" strokeWidth={5} paintOrder="stroke">
+          {word}
+        </text>
+      )}
+    </>
+  );
 }
+
+const edgeTypes = { way: WayLine };
 
 /** Graph draws tasks and what they come after; quiet, without their states. */
 export default function Graph(props: { tasks: Task[]; chosen?: string | undefined; onChoose?: (task: string) => void; quiet?: boolean }) {
   const { tasks, chosen, onChoose, quiet = false } = props;
   // The layout depends on the edges alone, so that nothing moves when a state changes.
   const shape = JSON.stringify(tasks.map((t) => [t.name, t.after]));
-  const laid = useMemo(() => places((JSON.parse(shape) as [string, Task["after"]][]).map(([name, after]) => ({ name, after }))), [shape]);
+  const laid = useMemo(() => lay((JSON.parse(shape) as [string, Task["after"]][]).map(([name, after]) => ({ name, after }))), [shape]);
   const nodes: TaskNode[] = tasks.map((task) => ({
     id: task.name,
     type: "task",
-    position: laid.get(task.name) ?? { x: 0, y: 0 },
+    position: laid.places.get(task.name) ?? { x: 0, y: 0 },
     data: { task, quiet, chosen: task.name === chosen },
     width: nodeWidth,
     height: nodeHeight,
     ariaLabel: quiet ? task.name : `${task.name}, ${task.state}`,
   }));
   const states = new Map(tasks.map((t) => [t.name, t.state]));
-  const edges: Edge[] = tasks.flatMap((task) =>
-    task.after.map(({ task: from, expect }) => {
-      const came = expect.split("|").includes(states.get(from) ?? "");
-      const plain = expect === "succeeded";
-      return {
-        id: `${from}→${task.name}`,
-        source: from,
-        target: task.name,
-        ...(plain ? {} : { label: expectWord(expect) }),
-        labelStyle: { fill: "var(--soft)", fontSize: 11 },
-        labelBgStyle: { fill: "var(--surface)" },
-        style: {
-          stroke: came ? "var(--succeeded)" : "var(--none)",
-          opacity: came ? 0.75 : 0.5,
-          strokeWidth: 1.5,
-          ...(plain ? {} : { strokeDasharray: "5 4" }),
-        },
-      };
+  const edges: Way[] = tasks.flatMap((task) =>
+    task.after.flatMap(({ task: from, expect }) => {
+      const name = edgeName(from, task.name);
+      const way = laid.ways.get(name);
+      const taken = !["idle", "skipped", "unreached"].includes(task.state);
+      const came = taken && expect.split("|").includes(states.get(from) ?? "");
+      return way ? [{ id: name, type: "way" as const, source: from, target: task.name, data: { ...way, came, word: expectWord(expect) } }] : [];
     }),
   );
   return (
@@ -100,6 +110,7 @@ export default function Graph(props: { tasks: Task[]; chosen?: string | undefine
       nodes={nodes}
       edges={edges}
       nodeTypes={nodeTypes}
+      edgeTypes={edgeTypes}
       nodesDraggable={false}
       nodesConnectable={false}
       edgesFocusable={false}

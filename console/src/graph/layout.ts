@@ -4,20 +4,66 @@ import type { Task } from "../api/client";
 export const nodeWidth = 172;
 export const nodeHeight = 54;
 
-export type Places = Map<string, { x: number; y: number }>;
+interface Point {
+  x: number;
+  y: number;
+}
 
-/** places lays a graph out in layers from left to right. */
-export function places(tasks: Pick<Task, "name" | "after">[]): Places {
+export interface Laid {
+  places: Map<string, Point>; // the upper left corner of each task
+  ways: Map<string, { path: string; middle: Point }>; // of each edge, by its name
+}
+
+export const edgeName = (from: string, to: string) => `${from}→${to}`;
+
+/** expectWord is the word of the file for several outcomes, "" for success. */
+export function expectWord(expect: string): string {
+  if (expect === "succeeded") return "";
+  if (expect === "succeeded|skipped") return "clear";
+  return expect.split("|").length === 5 ? "settled" : expect;
+}
+
+/** lay lays a graph out in layers from left to right, with edges led around the tasks. */
+export function lay(tasks: Pick<Task, "name" | "after">[]): Laid {
   const graph = new graphlib.Graph();
-  graph.setGraph({ rankdir: "LR", nodesep: 20, ranksep: 34, marginx: 4, marginy: 4 });
+  graph.setGraph({ rankdir: "LR", nodesep: 20, ranksep: 34, edgesep: 14, marginx: 4, marginy: 4 });
   graph.setDefaultEdgeLabel(() => ({}));
   for (const task of tasks) graph.setNode(task.name, { width: nodeWidth, height: nodeHeight });
-  for (const task of tasks) for (const from of task.after) graph.setEdge(from.task, task.name);
-  layout(graph);
-  const found: Places = new Map();
   for (const task of tasks) {
-    const { x, y } = graph.node(task.name) as { x: number; y: number };
-    found.set(task.name, { x: x - nodeWidth / 2, y: y - nodeHeight / 2 });
+    for (const { task: from, expect } of task.after) {
+      const word = expectWord(expect);
+      graph.setEdge(from, task.name, word ? { width: 7 * word.length, height: 14, labelpos: "c" } : {});
+    }
   }
-  return found;
+  layout(graph);
+  const laid: Laid = { places: new Map(), ways: new Map() };
+  for (const task of tasks) {
+    const { x, y } = graph.node(task.name) as Point;
+    laid.places.set(task.name, { x: x - nodeWidth / 2, y: y - nodeHeight / 2 });
+  }
+  for (const task of tasks) {
+    for (const { task: from } of task.after) {
+      const { points } = graph.edge(from, task.name) as { points: Point[] };
+      const inner = points.slice(1, -1);
+      const start = graph.node(from) as Point;
+      const end = graph.node(task.name) as Point;
+      const whole = [{ x: start.x + nodeWidth / 2, y: start.y }, ...inner, { x: end.x - nodeWidth / 2, y: end.y }];
+      laid.ways.set(edgeName(from, task.name), { path: smooth(whole), middle: inner[Math.floor(inner.length / 2)] ?? start });
+    }
+  }
+  return laid;
+}
+
+/** smooth is a path through the points that leaves and enters each of them level. */
+function smooth(points: Point[]): string {
+  const [first, ...rest] = points;
+  if (!first) return "";
+  let path = `M ${first.x} ${first.y}`;
+  let last = first;
+  for (const next of rest) {
+    const half = (last.x + next.x) / 2;
+    path += ` C ${half} ${last.y}, ${half} ${next.y}, ${next.x} ${next.y}`;
+    last = next;
+  }
+  return path;
 }

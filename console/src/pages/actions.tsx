@@ -1,4 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { RotateCcw } from "lucide-react";
 import { useState, type ReactNode } from "react";
 import { call, runPath, type Run, type Task } from "../api/client";
 import { Button } from "../parts/button";
@@ -60,7 +61,8 @@ export function ActDialog({ trigger, title, about, command, path, body, verb, lo
 }
 
 /** RerunDialog makes tasks of a run again: the failed ones, those from a task on, or one alone. */
-export function RerunDialog({ run, how, task, name }: { run: Run; how: "failed" | "from" | "only"; task?: string; name: string }) {
+export function RerunDialog(props: { run: Run; how: "failed" | "from" | "only"; task?: string; name: string; look?: "plain" | "bare" }) {
+  const { run, how, task, name, look = "plain" } = props;
   const [asked, setAsked] = useState(false);
   const body = how === "failed" ? { failed: true } : { [how]: [task] };
   const path = `${runPath(run.id)}/rerun`;
@@ -73,7 +75,11 @@ export function RerunDialog({ run, how, task, name }: { run: Run; how: "failed" 
   return (
     <ActDialog
       onOpen={setAsked}
-      trigger={<Button>{name}</Button>}
+      trigger={
+        <Button look={look}>
+          <RotateCcw size={15} /> {name}
+        </Button>
+      }
       title={`${name} in ${run.id}?`}
       about={
         preview.error ? (

@@ -16,8 +16,14 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
         <h2 className="text-lg font-semibold">{task.name}</h2>
         <StateMark state={task.state} />
         {task.about && <span className="text-soft">{task.about}</span>}
+        {task.ended && (
+          <div className="ml-auto flex items-center gap-1">
+            <RerunDialog run={run} how="from" task={task.name} name="Rerun from here" look="bare" />
+            <RerunDialog run={run} how="only" task={task.name} name="Rerun only this" look="bare" />
+          </div>
+        )}
         {attempt && (
-          <div className="ml-auto flex items-center gap-3">
+          <div className={`flex items-center gap-3 ${task.ended ? "" : "ml-auto"}`}>
             <Attempts attempts={task.attempts} chosen={attempt.number} onChoose={props.onAttempt} />
             <a
               href={`/api${logPath(run.id, task.name, attempt.number, {}, "/raw")}`}
@@ -30,11 +36,9 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
           </div>
         )}
       </div>
-      {(task.state === "held" || task.ended) && (
+      {task.state === "held" && (
         <div className="flex flex-wrap gap-2 border-b border-line px-5 py-2.5">
-          {task.state === "held" && <ReleaseDialogs run={run} task={task} />}
-          {task.ended && <RerunDialog run={run} how="from" task={task.name} name="Rerun from here" />}
-          {task.ended && <RerunDialog run={run} how="only" task={task.name} name="Rerun only this" />}
+          <ReleaseDialogs run={run} task={task} />
         </div>
       )}
       {reason && (
