@@ -160,6 +160,8 @@ func TestAFirstWorkflowInFiveMinutes(t *testing.T) {
 	p.writes("rivers/workflows/gauges.yaml", gauges)
 	p.writes("rivers/bin/collect", "#!/bin/sh\necho collected\n")
 	p.wants(p.does("check", "rivers"), 0, "gauges: 3 tasks, started by people only; no mistakes")
+	p.wants(p.does("outline", "rivers"), 0, "gauges  3 tasks in 3 waves", "longest chain collect → load → report", "3     report   shell  load")
+	p.wants(p.does("schema"), 0, "https://json-schema.org/draft/2020-12/schema", "only_if")
 	p.wants(p.does("workflows"), 3, "could not be reached", "lantern serve")
 	p.serves()
 	p.wants(p.does("workflows"), 0, "There are no workflows yet")

@@ -106,7 +106,7 @@ func afterInWords(t definition.Task) string {
 	words := make([]string, len(t.After))
 	for i, d := range t.After {
 		words[i] = d.Task
-		if expect := strings.Join(d.Expect, "|"); expect != "succeeded" {
+		if expect := d.ExpectWord(); expect != "succeeded" {
 			words[i] += ": " + expect
 		}
 	}

@@ -99,6 +99,16 @@ func (r *reader) outcomes(n *node, what string) (expect []string) {
 	return slices.Compact(expect)
 }
 
+// ExpectWord is what the file says for these outcomes, in the fewest words.
+func (d Dependency) ExpectWord() string {
+	for _, word := range sortedKeys(outcomeWords) {
+		if slices.Equal(d.Expect, outcomeWords[word]) {
+			return word
+		}
+	}
+	return strings.Join(d.Expect, "|")
+}
+
 // members are the tasks that a name stands for: itself, or with /* those of the
 // group.
 func members(name string, tasks []string) (found []string) {

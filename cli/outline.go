@@ -1,0 +1,162 @@
+package cli
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"wiselantern/core/calendar"
+	"wiselantern/core/definition"
+)
+
+// outlined is a workflow as outline tells it.
+type outlined struct {
+	Workflow     string     `json:"workflow"`
+	Waves        [][]string `json:"waves"`
+	LongestChain []string   `json:"longest_chain"`
+	Next         []upcoming `json:"next"`
+}
+
+// upcoming is one due moment with its window.
+type upcoming struct {
+	Rule   string          `json:"rule"`
+	Due    time.Time       `json:"due"`
+	Window calendar.Window `json:"window"`
+}
+
+func (a *app) outlineCommand() *cobra.Command {
+	count := 3
+	c := &cobra.Command{
+		Use:   "outline PATH…",
+		Short: "Show the waves of a graph, its longest chain and its next windows",
+		Long: `Show what comes of workflow files, offline: the tasks in waves (those of one wave may
+run beside each other), the longest chain, and the next windows with when they are
+due, in the zone of their rule.`,
+		Example: `  lantern outline workflows/gauge-hourly.yaml
+  lantern outline . --next 10
+  lantern outline . -o json`,
+		Args: cobra.MinimumNArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if count < 0 || count > 1000 {
+				return &usageError{fmt.Errorf("--next %d: write a number from 0 to 1000", count)}
+			}
+			s, err := a.collect(args)
+			if err != nil {
+				return err
+			}
+			project, problems := definition.Load(s.files)
+			if problems != nil {
+				return problems
+			}
+			var all []outlined
+			for _, w := range project.Workflows {
+				one, err := outline(w, count, time.Now())
+				if err != nil {
+					return err
+				}
+				all = append(all, one)
+			}
+			return a.print(all, func() error {
+				for i, w := range project.Workflows {
+					if i > 0 {
+						fmt.Fprintln(a.out)
+					}
+					a.outline(w, all[i])
+				}
+				return nil
+			})
+		},
+	}
+	c.Flags().IntVar(&count, "next", count, "how many windows of each rule")
+	return c
+}
+
+func outline(w *definition.Workflow, count int, now time.Time) (outlined, error) {
+	o := outlined{Workflow: w.Name, LongestChain: w.LongestChain(), Next: []upcoming{}}
+	for _, wave := range w.Waves() {
+		var names []string
+		for _, t := range wave {
+			names = append(names, t.Name)
+		}
+		o.Waves = append(o.Waves, names)
+	}
+	for _, start := range w.Starts {
+		rule, err := start.Rule()
+		if err != nil {
+			return o, err
+		}
+		due, _ := rule.Due(now, now.AddDate(50, 0, 0), count)
+		for _, at := range due {
+			window, _ := rule.Window(at)
+			o.Next = append(o.Next, upcoming{start.String(), at, window})
+		}
+	}
+	return o, nil
+}
+
+func (a *app) outline(w *definition.Workflow, o outlined) {
+	p := painter(a.out)
+	fmt.Fprintf(a.out, "%s  %s\n", p.strong(w.Name), p.dim(fmt.Sprintf("%s in %s", plural(len(w.Tasks), "task"), plural(len(o.Waves), "wave"))))
+	fmt.Fprintf(a.out, "%s %s\n\n", p.dim("longest chain"), strings.Join(o.LongestChain, " → "))
+	var rows [][]string
+	for i, wave := range w.Waves() {
+		for j, t := range wave {
+			number := ""
+			if j == 0 {
+				number = fmt.Sprint(i + 1)
+			}
+			rows = append(rows, []string{p.dim(number), t.Name, p.dim(t.Kind), afterInWords(t), p.dim(whenInWords(t))})
+		}
+	}
+	p.table(a.out, []string{"wave", "task", "kind", "after", "only if"}, rows)
+	if len(o.Next) > 0 {
+		fmt.Fprintln(a.out)
+	}
+	for _, next := range o.Next {
+		fmt.Fprintf(a.out, "%s %s\n", p.dim(next.Rule+":"), windowInWords(next))
+	}
+}
+
+// whenInWords is what else decides whether a task runs.
+func whenInWords(t definition.Task) string {
+	if t.OnlyIf != "" {
+		return t.OnlyIf
+	}
+	var words []string
+	for _, rule := range t.Route {
+		to := strings.Join(rule.To, ", ")
+		if rule.If == "" {
+			words = append(words, "else "+to)
+		} else {
+			words = append(words, to+" if "+rule.If)
+		}
+	}
+	return strings.Join(words, "; ")
+}
+
+// windowInWords tells a window and when it is due in the zone of the rule, and
+// in the reader's where the two differ.
+func windowInWords(u upcoming) string {
+	const layout = "Mon 2 Jan 15:04"
+	text := fmt.Sprintf("covers %s to %s; due %s", u.Window.Start.Format(layout), u.Window.End.Format(layout), u.Due.Format(layout+" MST"))
+	if here := u.Due.Local(); here.Format(layout) != u.Due.Format(layout) {
+		text += here.Format(" (here Mon 15:04)")
+	}
+	return text
+}
+
+func (a *app) schemaCommand() *cobra.Command {
+	return &cobra.Command{
+		Use:   "schema",
+		Short: "Print the JSON Schema of a workflow, for editors",
+		Long: `Print the JSON Schema (2020-12) of a workflow, for editors that complete and check
+YAML by a schema. lantern check finds more.`,
+		Example: `  lantern schema > workflow.schema.json`,
+		RunE: func(*cobra.Command, []string) error {
+			_, err := fmt.Fprint(a.out, definition.Schema)
+			return err
+		},
+	}
+}
