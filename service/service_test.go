@@ -552,6 +552,29 @@ tasks:
 	}
 }
 
+// A run over its deadline is ended, also when the service was away meanwhile.
+func TestARunOverItsDeadlineFails(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	s := testkit.StartIn(t, dir)
+	s.Apply(t, "workflow: w\ndeadline: 1s\nif_running: alongside\nparams: {sleep: {type: number, default: 60}}\ntasks: {a: {shell: 'sleep $LANTERN_PARAM_SLEEP'}, b: {after: a, shell: 'true'}}")
+	s.End(t, s.Begin(t, "w", "sleep=0").ID)
+	run := s.End(t, s.Begin(t, "w").ID)
+	a := testkit.Task(t, run, "a")
+	if took := run.Ended.Sub(*run.Started); run.State != "failed" || a.State != "stopped" || a.Reason != "the run was over its deadline of 1s" || took < time.Second || took > 5*time.Second {
+		t.Errorf("after %v: %+v", took, run)
+	}
+	if inTime, err := s.Run(testkit.Context(t), "w:1"); err != nil || inTime.State != "succeeded" {
+		t.Errorf("%+v %v", inTime, err)
+	}
+	away := s.Begin(t, "w")
+	s.Until(t, away.ID, func(r client.Run) bool { return r.Counts["running"] == 1 })
+	s.Stop(t)
+	s = testkit.StartIn(t, dir)
+	if run := s.End(t, away.ID); run.State != "failed" {
+		t.Errorf("%+v", run)
+	}
+}
+
 func TestTasksAreMadeAgainWithinTheirRun(t *testing.T) {
 	dir := filepath.Join(t.TempDir(), "data")
 	s := testkit.StartIn(t, dir)

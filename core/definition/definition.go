@@ -27,7 +27,8 @@ type Workflow struct {
 	Params    []Param   `json:"params,omitempty"`
 	Starts    []Start   `json:"starts,omitempty"`
 	IfRunning IfRunning `json:"if_running"`
-	Tasks     []Task    `json:"tasks"` // in the order of the file
+	Deadline  Length    `json:"deadline,omitempty"` // of a whole run; 0 is none
+	Tasks     []Task    `json:"tasks"`              // in the order of the file
 }
 
 // IfRunning says what a new run does while another of its workflow is going.

@@ -49,6 +49,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"params":     func(n *node) { w.Params = r.params(n) },
 		"starts":     func(n *node) { w.Starts = r.starts(n) },
 		"if_running": func(n *node) { w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside))) },
+		"deadline":   func(n *node) { w.Deadline = r.length(n, "deadline") },
 		"defaults":   func(n *node) { defaults = n },
 		"tasks":      func(n *node) { tasks = n },
 	})

@@ -150,6 +150,8 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 			again.Tasks = append(again.Tasks, task)
 		}
 		in = again
+	case "overdue":
+		in = TimerDue{At: noon, Task: AllTasks}
 	case "due":
 		in = TimerDue{noon, task, attempt}
 	case "stop":
@@ -256,6 +258,11 @@ func TestRules(t *testing.T) {
 		{"or by any", "r, to:x|y; x: r; y: r; m: x y, any", "open, ok x", "running r● x● y– m◔"},
 		{"a task behind a route that it does not lead to just follows", "r, to:x|y; x: r; y: r; w: r", "open", "running r● x◔ y– w◔"},
 		{"a route that chooses nothing", "r, to:none|y; y: r", "open", "succeeded r● y–"},
+
+		{"a run over its deadline has failed", "a; b: a", "open, overdue", "failed a■ b■"},
+		{"when what runs has ended", "a; b: a", "open, start a, overdue", "running a◐ b■"},
+		{"whatever became of it", "a; b: a", "open, start a, overdue, ok a", "failed a● b■"},
+		{"a run that has ended is not over its deadline", "a", "open, ok a, overdue", "succeeded a●"},
 
 		{"a failed task is made again in a run that had ended", "a; b: a", "open, fail a, rerun a,b", "running a◔2 b·"},
 		{"and the run may then succeed", "a; b: a", "open, fail a, rerun a,b, ok a, ok b", "succeeded a●2 b●"},

@@ -11,7 +11,8 @@ import (
 // numbers, edges are in both directions. It never changes, and the runs of one
 // version share it.
 type Plan struct {
-	tasks []planned
+	tasks    []planned
+	deadline time.Duration // of a whole run; 0 is none
 }
 
 type planned struct {
@@ -64,7 +65,7 @@ func NewPlan(w *definition.Workflow) *Plan {
 	for i, t := range w.Tasks {
 		index[t.Name] = i
 	}
-	p := &Plan{tasks: make([]planned, len(w.Tasks))}
+	p := &Plan{tasks: make([]planned, len(w.Tasks)), deadline: w.Deadline.Duration()}
 	for i, t := range w.Tasks {
 		task := &p.tasks[i]
 		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes

@@ -132,7 +132,8 @@ const (
 	AttemptRefused   Outcome = "refused" // failed, and trying again is no use
 )
 
-// TimerDue is the end of the pause after the attempt with that number.
+// TimerDue is the end of the pause after the attempt with that number, or, with
+// AllTasks, the moment at which the run is over its deadline.
 type TimerDue struct {
 	At            time.Time
 	Task, Attempt int
@@ -163,7 +164,7 @@ type Rerun struct {
 	By    string
 }
 
-// AllTasks as the task of a Stop means the whole run.
+// AllTasks as the task of a Stop or a timer means the whole run.
 const AllTasks = -1
 
 func (i Opened) moment() time.Time   { return i.At }
@@ -192,7 +193,8 @@ type Dispatch struct{ Task, Attempt int }
 // no worker has it.
 type Cancel struct{ Task, Attempt int }
 
-// Arm asks for a TimerDue at that moment.
+// Arm asks for a TimerDue at that moment. One with AllTasks replaces the one
+// before.
 type Arm struct {
 	Task, Attempt int
 	At            time.Time

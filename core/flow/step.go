@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"strings"
 	"time"
+
+	"wiselantern/core/definition"
 )
 
 // mostLost is how many attempts in a task may be lost with their workers before
@@ -116,6 +118,7 @@ func (s *stepper) opened() {
 		return
 	}
 	s.run.State = RunRunning
+	s.armDeadline()
 	for i := range s.run.Tasks {
 		if s.run.Tasks[i].pending == 0 {
 			s.decide(i)
@@ -159,7 +162,19 @@ func (s *stepper) ended(in Ended) {
 	}
 }
 
+func (s *stepper) armDeadline() {
+	if s.plan.deadline > 0 {
+		s.effects = append(s.effects, Arm{Task: AllTasks, At: s.at.Add(s.plan.deadline)})
+	}
+}
+
 func (s *stepper) timerDue(in TimerDue) {
+	if in.Task == AllTasks {
+		if s.run.State == RunRunning {
+			s.stopAll(fmt.Sprintf("the run was over its deadline of %s", definition.Length(s.plan.deadline)))
+		}
+		return
+	}
 	if t := s.run.Tasks[in.Task]; t.State == Cooling && t.Attempts == in.Attempt {
 		s.dispatch(in.Task, t.Reason)
 	}
@@ -196,6 +211,7 @@ func (s *stepper) rerun(in Rerun) {
 		return
 	}
 	s.run.State, s.run.Stopping = RunRunning, false
+	s.armDeadline()
 	for _, task := range again {
 		s.plan.recount(s.run, task)
 		for _, e := range s.plan.tasks[task].next {
@@ -217,6 +233,10 @@ func (s *stepper) stop(in Stop) {
 		return
 	}
 	s.run.Stopping = true
+	s.stopAll(reason)
+}
+
+func (s *stepper) stopAll(reason string) {
 	for i := range s.run.Tasks {
 		s.stopTask(i, reason)
 	}

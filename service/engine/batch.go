@@ -51,6 +51,12 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
 			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
 		case flow.Arm:
+			if e.Task == flow.AllTasks {
+				l.row.Deadline = store.At(e.At)
+				b.touch(l)
+				b.engine.timers.add(timer{at: l.row.Deadline.Time(), run: l.row.ID, task: flow.AllTasks})
+				continue
+			}
 			l.tasks[e.Task].Wake = store.At(e.At)
 			b.engine.timers.add(timer{at: e.At, run: l.row.ID, task: e.Task, attempt: e.Attempt})
 		case flow.Finish:
@@ -158,12 +164,16 @@ func (b *batch) flush() {
 
 func (b *batch) timerDue(t timer) {
 	if t.run == 0 {
-		if w := b.engine.byID[t.workflow]; w != nil {
+		if w := b.engine.byID[t.workflow]; w != nil && t.at.Equal(w.armed) {
+			w.armed = time.Time{}
 			b.comeDue(w)
 		}
 		return
 	}
 	if l := b.engine.runs[t.run]; l != nil {
+		if t.task == flow.AllTasks && store.At(t.at) != l.row.Deadline {
+			return // it was set anew since
+		}
 		b.step(l, flow.TimerDue{At: b.at, Task: t.task, Attempt: t.attempt}, "")
 	}
 }

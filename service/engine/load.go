@@ -60,6 +60,9 @@ func (e *Engine) load(ctx context.Context) error {
 		l.workflow = m.byID[row.Workflow]
 		l.workflow.open = append(l.workflow.open, l)
 		m.runs[row.ID] = l
+		if row.Deadline.Valid {
+			m.timers.add(timer{at: row.Deadline.Time(), run: row.ID, task: flow.AllTasks})
+		}
 		for i, t := range l.tasks {
 			if t.Wake.Valid {
 				m.timers.add(timer{at: t.Wake.Time(), run: row.ID, task: i, attempt: t.Attempts})

@@ -18,6 +18,7 @@ type workflow struct {
 	current *version
 	rules   []calendar.Rule // of the current version
 	open    []*live
+	armed   time.Time // the due moment that a timer is set for
 }
 
 // version is one version of a workflow, shared by its runs.
@@ -69,7 +70,8 @@ func (e *Engine) arm(w *workflow) {
 	if w.row.PausedAt.Valid {
 		return
 	}
-	if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok {
+	if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !due.Equal(w.armed) {
+		w.armed = due
 		e.timers.add(timer{at: due, workflow: w.row.ID})
 	}
 }

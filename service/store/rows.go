@@ -46,6 +46,7 @@ type Run struct {
 	Params      string `db:"params"`
 	Created     Moment `db:"created"`
 	Started     Moment `db:"started"`
+	Deadline    Moment `db:"deadline"`
 	Ended       Moment `db:"ended"`
 }
 

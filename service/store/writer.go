@@ -124,8 +124,8 @@ func (w *Writer) AddRun(row Run, tasks int) int64 {
 
 // SetRun records all that changes of a run.
 func (w *Writer) SetRun(row Run) {
-	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, ended = ? WHERE id = ?`,
-		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Ended, row.ID)
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.ID)
 }
 
 // SetTask records all that changes of a task.

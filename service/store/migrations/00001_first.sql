@@ -47,6 +47,7 @@ CREATE TABLE runs (
     params       TEXT    NOT NULL,  -- JSON
     created      INTEGER NOT NULL,
     started      INTEGER,
+    deadline     INTEGER,           -- when it is over its deadline, if it has one
     ended        INTEGER,
     UNIQUE (workflow, number)
 );
