@@ -291,6 +291,48 @@ func TestRunsOfOneWorkflowWaitTheirTurn(t *testing.T) {
 	}
 }
 
+func TestOnlySoManyRunsGoAtOnce(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: w\nif_running: alongside\nat_most: 2\ntasks: {a: {shell: 'sleep 0.2'}}")
+	for range 5 {
+		s.Begin(t, "w")
+	}
+	most := 0
+	for {
+		page, err := s.Runs(testkit.Context(t), client.RunsFilter{Workflow: "w"})
+		if err != nil {
+			t.Fatal(err)
+		}
+		states := map[string]int{}
+		for _, r := range page.Runs {
+			states[r.State]++
+		}
+		if most = max(most, states["running"]); states["succeeded"] == 5 {
+			break
+		}
+	}
+	if most != 2 {
+		t.Errorf("%d runs went at once", most)
+	}
+}
+
+func TestANewerRunTakesThePlaceOfTheOlder(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: w\nif_running: replace\nparams: {sleep: {type: number, default: 60}}\ntasks: {a: {shell: 'sleep $LANTERN_PARAM_SLEEP'}}")
+	s.Begin(t, "w")
+	s.Until(t, "w:1", func(r client.Run) bool { return r.Counts["running"] == 1 })
+	s.Begin(t, "w")
+	last := s.Begin(t, "w", "sleep=0")
+	ended := s.End(t, last.ID)
+	first, second := s.End(t, "w:1"), s.End(t, "w:2")
+	if ended.State != "succeeded" || first.State != "stopped" || second.State != "stopped" || !ended.Started.After(*first.Ended) && !ended.Started.Equal(*first.Ended) {
+		t.Errorf("%s, %s and %s", first.State, second.State, ended.State)
+	}
+	if reason := testkit.Task(t, first, "a").Reason; reason != "stopped by the newer run w:2" {
+		t.Errorf("the reason is %q", reason)
+	}
+}
+
 func TestATimeRuleMakesARunForEachWindow(t *testing.T) {
 	s := testkit.Start(t)
 	s.Apply(t, "workflow: tick\nstarts: [{every: 1s, zone: Europe/Oslo}]\ntasks: {a: {shell: 'echo $LANTERN_WINDOW_START $LANTERN_WINDOW_END'}}")

@@ -27,6 +27,7 @@ type Workflow struct {
 	Params    []Param   `json:"params,omitempty"`
 	Starts    []Start   `json:"starts,omitempty"`
 	IfRunning IfRunning `json:"if_running"`
+	AtMost    int       `json:"at_most,omitempty"`  // runs that may go at once; 0 is what if_running says
 	Deadline  Length    `json:"deadline,omitempty"` // of a whole run; 0 is none
 	Tasks     []Task    `json:"tasks"`              // in the order of the file
 }
@@ -37,6 +38,7 @@ type IfRunning string
 const (
 	Queue     IfRunning = "queue"     // it waits its turn
 	Alongside IfRunning = "alongside" // it runs beside the other
+	Replace   IfRunning = "replace"   // the other is stopped, and then it begins
 )
 
 // Start is a time rule: exactly one of Every and Cron is set.
@@ -100,6 +102,14 @@ type Retry struct {
 	Growth float64 `json:"growth"` // each pause is the one before times this, 1 to 100
 	Cap    Length  `json:"cap"`    // the longest pause
 	Spread float64 `json:"spread"` // each pause is made longer or shorter by up to this share, 0 to 1
+}
+
+// RunsAtOnce is how many runs of the workflow may go at once; 0 is any number.
+func (w *Workflow) RunsAtOnce() int {
+	if w.AtMost == 0 && w.IfRunning != Alongside {
+		return 1
+	}
+	return w.AtMost
 }
 
 // Hash is the SHA-256 of everything that the workflow says, in hexadecimal. Two

@@ -42,16 +42,19 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	w := &Workflow{IfRunning: Queue}
 	var name, defaults, tasks *node
 	ok := r.keys(doc, "the workflow", map[string]func(*node){
-		"workflow":   func(n *node) { name = n },
-		"about":      func(n *node) { w.About = r.text(n, "about") },
-		"owner":      func(n *node) { w.Owner = r.text(n, "owner") },
-		"labels":     func(n *node) { w.Labels = r.texts(n, "labels") },
-		"params":     func(n *node) { w.Params = r.params(n) },
-		"starts":     func(n *node) { w.Starts = r.starts(n) },
-		"if_running": func(n *node) { w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside))) },
-		"deadline":   func(n *node) { w.Deadline = r.length(n, "deadline") },
-		"defaults":   func(n *node) { defaults = n },
-		"tasks":      func(n *node) { tasks = n },
+		"workflow": func(n *node) { name = n },
+		"about":    func(n *node) { w.About = r.text(n, "about") },
+		"owner":    func(n *node) { w.Owner = r.text(n, "owner") },
+		"labels":   func(n *node) { w.Labels = r.texts(n, "labels") },
+		"params":   func(n *node) { w.Params = r.params(n) },
+		"starts":   func(n *node) { w.Starts = r.starts(n) },
+		"if_running": func(n *node) {
+			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace)))
+		},
+		"at_most":  func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
+		"deadline": func(n *node) { w.Deadline = r.length(n, "deadline") },
+		"defaults": func(n *node) { defaults = n },
+		"tasks":    func(n *node) { tasks = n },
 	})
 	if !ok {
 		return w

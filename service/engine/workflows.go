@@ -153,6 +153,11 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	for i := range l.tasks {
 		l.tasks[i] = store.Task{Run: row.ID, Task: i, State: flow.Idle.String()}
 	}
+	if w.current.definition.IfRunning == definition.Replace {
+		for _, older := range slices.Clone(w.open) {
+			b.step(older, flow.Stop{At: b.at, Task: flow.AllTasks, By: "the newer run " + RunName(row.Name, row.Number)}, "")
+		}
+	}
 	b.engine.runs[row.ID] = l
 	w.open = append(w.open, l)
 	person := ""
@@ -175,7 +180,7 @@ func paramTexts(values definition.Values) map[string]string {
 // beginQueued begins the queued runs whose turn it is. While a workflow is
 // paused only those begin that a person asked for.
 func (b *batch) beginQueued(w *workflow) {
-	alongside := w.current.definition.IfRunning == definition.Alongside
+	most := w.current.definition.RunsAtOnce()
 	going := 0
 	for _, l := range w.open {
 		if l.run.State == flow.RunRunning {
@@ -183,7 +188,7 @@ func (b *batch) beginQueued(w *workflow) {
 		}
 	}
 	for _, l := range slices.Clone(w.open) {
-		if going > 0 && !alongside {
+		if most > 0 && going >= most {
 			return
 		}
 		if l.run.State != flow.RunQueued || w.row.PausedAt.Valid && l.row.Cause != "person" {
