@@ -87,6 +87,9 @@ func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place
 // startDemo starts the runs that the example begins with. The table of the day
 // comes when the hours that it is made of are in.
 func startDemo(ctx context.Context, c *client.Client, hours int) error {
+	if _, err := c.SetCapacity(ctx, "store", 2); err != nil {
+		return err
+	}
 	for _, station := range []string{"G02", "G05"} {
 		if _, err := c.Start(ctx, "recalibrate", client.StartRequest{Texts: map[string]string{"station": station}}); err != nil {
 			return err

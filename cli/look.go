@@ -259,6 +259,8 @@ func taskNote(t client.Task) string {
 		return "is being stopped"
 	case t.State == "cooling" && t.Wakes != nil:
 		return fmt.Sprintf("%s; again in %s", t.Reason, length(time.Until(*t.Wakes)))
+	case t.Waits != "":
+		return t.Waits
 	case t.Reason != "":
 		return t.Reason
 	case len(t.Attempts) > 1 && t.State == "succeeded":

@@ -224,6 +224,17 @@ func (c *Client) Release(ctx context.Context, id, task, as string) (Run, error) 
 	return call[Run](ctx, c, http.MethodPost, "/api/runs/"+url.PathEscape(id)+"/release", ReleaseRequest{Task: task, As: as})
 }
 
+// Capacities lists all capacities.
+func (c *Client) Capacities(ctx context.Context) ([]Capacity, error) {
+	list, err := call[Capacities](ctx, c, http.MethodGet, "/api/capacities", nil)
+	return list.Capacities, err
+}
+
+// SetCapacity says how many units of a capacity there are.
+func (c *Client) SetCapacity(ctx context.Context, name string, units int) (Capacity, error) {
+	return call[Capacity](ctx, c, http.MethodPut, "/api/capacities/"+url.PathEscape(name), CapacityUnits{Units: units})
+}
+
 // SignInLink makes an address that signs its reader in once.
 func (c *Client) SignInLink(ctx context.Context) (SignInLink, error) {
 	return call[SignInLink](ctx, c, http.MethodPost, "/api/sign-in-links", nil)

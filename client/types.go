@@ -45,6 +45,7 @@ type Task struct {
 	Reason   string         `json:"reason,omitempty" doc:"Why it is in this state, where that is not plain"`
 	Stopping bool           `json:"stopping,omitempty" doc:"It was asked to end and has not ended yet"`
 	Wakes    *time.Time     `json:"wakes,omitempty" doc:"When the pause before the next attempt is over"`
+	Waits    string         `json:"waits,omitempty" doc:"What a ready task waits for"`
 	Attempts []Attempt      `json:"attempts"`
 	Started  *time.Time     `json:"started,omitempty"`
 	Ended    *time.Time     `json:"ended,omitempty"`
@@ -203,6 +204,25 @@ type Change struct {
 // Changes is a part of a run's history.
 type Changes struct {
 	Changes []Change `json:"changes"`
+}
+
+// Capacity tells how a capacity stands.
+type Capacity struct {
+	Name    string `json:"name"`
+	Units   int    `json:"units"`
+	InUse   int    `json:"in_use"`
+	Waiting int    `json:"waiting" doc:"Attempts that wait for it"`
+	Set     bool   `json:"set" doc:"Somebody has said how many units there are; until then nobody gets any"`
+}
+
+// Capacities is the listing of all capacities.
+type Capacities struct {
+	Capacities []Capacity `json:"capacities"`
+}
+
+// CapacityUnits says how many units a capacity has.
+type CapacityUnits struct {
+	Units int `json:"units" minimum:"0" maximum:"1000000"`
 }
 
 // Health tells how the service is.

@@ -333,6 +333,81 @@ func TestANewerRunTakesThePlaceOfTheOlder(t *testing.T) {
 	}
 }
 
+// Capacity is shared by all runs, never exceeded, and given by priority and age;
+// what a task waits for is told.
+func TestCapacityIsSharedAndNeverExceeded(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "data")
+	notes := filepath.Join(t.TempDir(), "notes")
+	s := testkit.StartIn(t, dir)
+	ctx := testkit.Context(t)
+	text := "workflow: %s\npriority: %d\nif_running: alongside\ntasks:\n  a: {takes: {warehouse: 2}, shell: 'echo begin $LANTERN_RUN >> %[3]s; sleep 0.15; echo end $LANTERN_RUN >> %[3]s'}\n"
+	s.Apply(t, fmt.Sprintf(text, "low", 0, notes))
+	s.Apply(t, fmt.Sprintf(text, "high", 5, notes))
+	first := s.Begin(t, "low")
+	waits := func(id string) string {
+		run, err := s.Run(ctx, id)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return run.Tasks[0].Waits
+	}
+	if got := waits(first.ID); !strings.Contains(got, "capacity warehouse, which nobody has set; say lantern capacity set warehouse UNITS") {
+		t.Errorf("%q", got)
+	}
+	if _, err := s.SetCapacity(ctx, "warehouse", 1); err != nil {
+		t.Fatal(err)
+	}
+	if got := waits(first.ID); got != "waits for 2 of capacity warehouse, which has only 1" {
+		t.Errorf("%q", got)
+	}
+	for range 3 {
+		s.Begin(t, "low")
+	}
+	s.Begin(t, "high")
+	s.Stop(t) // who waits is known in the next life too
+	s = testkit.StartIn(t, dir)
+	if _, err := s.SetCapacity(ctx, "warehouse", 5); err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"low:1", "low:2", "low:3", "low:4", "high:1"} {
+		if run := s.End(t, id); run.State != "succeeded" {
+			t.Errorf("%+v", run)
+		}
+	}
+	out, most := 0, 0
+	var order []string
+	for line := range strings.Lines(read(t, notes)) {
+		if id, ok := strings.CutPrefix(strings.TrimSpace(line), "begin "); ok {
+			out++
+			order = append(order, id)
+		} else {
+			out--
+		}
+		most = max(most, out)
+	}
+	if most != 2 || order[0] != "high:1" && order[1] != "high:1" || order[4] != "low:4" {
+		t.Errorf("at most %d were out at once, in the order %v", most, order)
+	}
+	all, err := s.Capacities(ctx)
+	if err != nil || len(all) != 1 || all[0] != (client.Capacity{Name: "warehouse", Units: 5, Set: true}) {
+		t.Errorf("%+v %v", all, err)
+	}
+	if _, err := s.SetCapacity(ctx, "Ware House", 5); err == nil || !strings.Contains(err.Error(), "cannot be the name of a capacity") {
+		t.Errorf("%v", err)
+	}
+	// What is stopped while it waits takes nothing.
+	if _, err := s.SetCapacity(ctx, "warehouse", 0); err != nil {
+		t.Fatal(err)
+	}
+	waiting := s.Begin(t, "low")
+	if _, err := s.Client.Stop(ctx, waiting.ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	if all, err := s.Capacities(ctx); err != nil || all[0].Waiting != 0 || all[0].InUse != 0 {
+		t.Errorf("%+v %v", all, err)
+	}
+}
+
 func TestATimeRuleMakesARunForEachWindow(t *testing.T) {
 	s := testkit.Start(t)
 	s.Apply(t, "workflow: tick\nstarts: [{every: 1s, zone: Europe/Oslo}]\ntasks: {a: {shell: 'echo $LANTERN_WINDOW_START $LANTERN_WINDOW_END'}}")

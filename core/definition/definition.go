@@ -28,6 +28,7 @@ type Workflow struct {
 	Starts    []Start   `json:"starts,omitempty"`
 	IfRunning IfRunning `json:"if_running"`
 	AtMost    int       `json:"at_most,omitempty"`  // runs that may go at once; 0 is what if_running says
+	Priority  int       `json:"priority,omitempty"` // its tasks take capacity before those of a lower one
 	Deadline  Length    `json:"deadline,omitempty"` // of a whole run; 0 is none
 	Tasks     []Task    `json:"tasks"`              // in the order of the file
 }
@@ -85,6 +86,7 @@ type Task struct {
 	Timeout    Length            `json:"timeout"` // of one attempt; 0 is no limit
 	Retry      Retry             `json:"retry"`
 	Outcomes   []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
+	Takes      map[string]int    `json:"takes,omitempty"`    // units of capacities, while an attempt is out
 	MayFail    bool              `json:"may_fail,omitempty"` // its failure does not fail the run
 	Repeatable bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came
 }

@@ -267,7 +267,7 @@ func TestTheExampleOfTheReference(t *testing.T) {
 	if _, problems := Parse("definition.md", example, standard); problems != nil {
 		t.Fatal(problems)
 	}
-	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "deadline", "defaults", "tasks", "after", "join", "otherwise",
+	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "priority", "takes", "deadline", "defaults", "tasks", "after", "join", "otherwise",
 		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default"} {
 		if !strings.Contains(example, key+":") {
 			t.Errorf("the example does not have %s", key)

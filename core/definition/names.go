@@ -12,6 +12,10 @@ var (
 	envPattern   = regexp.MustCompile(`^[A-Za-z_][A-Za-z0-9_]*$`)
 )
 
+// IsName tells whether text can be the name of a workflow, a project or a
+// capacity.
+func IsName(text string) bool { return namePattern.MatchString(text) && len(text) <= longestName }
+
 // longestName bounds the length of every name, in bytes.
 const longestName = 100
 

@@ -52,6 +52,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace)))
 		},
 		"at_most":  func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
+		"priority": func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
 		"deadline": func(n *node) { w.Deadline = r.length(n, "deadline") },
 		"defaults": func(n *node) { defaults = n },
 		"tasks":    func(n *node) { tasks = n },
@@ -234,6 +235,7 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 			otherwise, task.Otherwise = n, r.oneOf(n, "otherwise of "+what, otherwiseWords...)
 		},
 		"outcomes":   func(n *node) { task.Outcomes = r.exitCodes(n, what) },
+		"takes":      func(n *node) { task.Takes = r.takes(n, what) },
 		"may_fail":   func(n *node) { task.MayFail = r.bool(n, "may_fail of "+what) },
 		"repeatable": func(n *node) { task.Repeatable = r.bool(n, "repeatable of "+what) },
 		"env":        func(n *node) { s.Env = r.env(n, s.Env, name) },
@@ -286,6 +288,16 @@ func (r *reader) command(n *node, task, what string) []string {
 // longestScript is what fits into one argument of a program on Linux
 // (MAX_ARG_STRLEN, 128 KiB), less room for the shell's own.
 const longestScript = 120 << 10
+
+// takes reads units by the names of capacities.
+func (r *reader) takes(n *node, what string) map[string]int {
+	units := map[string]int{}
+	r.each(n, "takes of "+what, func(key, value *node) {
+		name := r.name(key, "capacity", IsName)
+		units[name] = int(r.whole64(value, fmt.Sprintf("what %s takes of %s", what, name), 1, 1_000_000))
+	})
+	return units
+}
 
 func (r *reader) script(n *node, what string) string {
 	script := r.text(n, "shell of "+what)

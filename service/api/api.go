@@ -83,6 +83,7 @@ func New(o Options) *API {
 	a.description = routes.OpenAPI()
 	a.workflowRoutes(routes)
 	a.runRoutes(routes)
+	a.capacityRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()
 	a.app.All("/api/*", func(c *fiber.Ctx) error {

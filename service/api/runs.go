@@ -180,10 +180,20 @@ func (a *API) run(ctx context.Context, row store.Run) (run client.Run, err error
 	if err != nil {
 		return run, err
 	}
+	waits := map[int]string{}
+	if row.State == string(flow.RunRunning) {
+		if waits, err = a.Engine.Waits(ctx, row.ID); err != nil {
+			return run, err
+		}
+	}
 	run.Counts = map[string]int{}
 	for _, t := range tasks {
 		run.Counts[t.State]++
-		run.Tasks = append(run.Tasks, taskOf(t, d.Tasks[t.Task]))
+		one := taskOf(t, d.Tasks[t.Task])
+		if t.State == flow.Ready.String() {
+			one.Waits = waits[t.Task]
+		}
+		run.Tasks = append(run.Tasks, one)
 	}
 	for _, at := range attempts {
 		t := &run.Tasks[at.Task]

@@ -82,14 +82,27 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	}
 }
 
-// send releases the work order of an attempt once it is recorded. An order that
-// cannot be made, because an expression in it has no value, fails the attempt.
+// send releases the work order of an attempt once it is recorded, and once there
+// is room in the capacities that it takes.
 func (b *batch) send(l *live, task, attempt int) {
+	takes := l.version.definition.Tasks[task].Takes
+	if len(takes) == 0 {
+		b.sendNow(l, task, attempt)
+		return
+	}
+	id := dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt}
+	b.engine.ledger.queue(waiter{id: id, priority: l.version.definition.Priority, takes: takes})
+}
+
+// sendNow releases a work order. One that cannot be made, because an expression
+// in it has no value, fails the attempt.
+func (b *batch) sendNow(l *live, task, attempt int) {
 	order, err := l.order(task, attempt)
 	if err == nil {
 		b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
 		return
 	}
+	b.engine.ledger.release(dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt})
 	reason := "what it is to be given cannot be told: " + err.Error()
 	b.EndAttempt(store.Attempt{Run: l.row.ID, Task: task, Number: attempt, State: string(flow.AttemptFailed), Ended: store.At(b.at), Error: reason})
 	b.step(l, flow.Ended{At: b.at, Task: task, Attempt: attempt, Outcome: flow.AttemptRefused, Error: reason}, "")
@@ -129,6 +142,7 @@ func (b *batch) changed(l *live, c flow.Change, person string) {
 		b.touch(l)
 	}
 	if c.From == flow.Ready && c.To == flow.Stopped {
+		b.engine.ledger.release(dispatch.AttemptID{Run: l.row.ID, Task: c.Task, Attempt: l.run.Tasks[c.Task].Attempts})
 		b.EndAttempt(store.Attempt{Run: l.row.ID, Task: c.Task, Number: l.run.Tasks[c.Task].Attempts, State: string(flow.AttemptStopped), Ended: at, Error: c.Reason})
 	}
 	if !l.runDirty && len(l.dirtyTasks) == 0 {

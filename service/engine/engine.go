@@ -48,6 +48,7 @@ type memory struct {
 	byID      map[int64]*workflow
 	runs      map[int64]*live // those that have not ended
 	timers    timers
+	ledger    ledger
 }
 
 // Fault tells that records cannot be written, since when and why.
@@ -172,6 +173,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	for _, t := range due {
 		b.timerDue(t)
 	}
+	b.sendWaiting()
 	b.flush()
 	if err := b.Commit(); err != nil {
 		return err

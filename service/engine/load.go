@@ -69,6 +69,9 @@ func (e *Engine) load(ctx context.Context) error {
 			}
 		}
 	}
+	if m.ledger, err = e.loadLedger(ctx, m.runs); err != nil {
+		return err
+	}
 	e.memory = m
 	for _, w := range m.workflows {
 		e.arm(w)
@@ -101,6 +104,40 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 	return l, e.restoreResults(ctx, l)
 }
 
+// loadLedger reads who has what: attempts that are out have what they take, and
+// those whose order was not sent wait.
+func (e *Engine) loadLedger(ctx context.Context, runs map[int64]*live) (ledger, error) {
+	c := newLedger()
+	c.open = e.ledger.open
+	rows, err := e.store.Capacities(ctx)
+	if err != nil {
+		return c, fmt.Errorf("read the capacities: %w", err)
+	}
+	for _, row := range rows {
+		c.units[row.Name] = row.Units
+	}
+	open, err := e.store.OpenAttempts(ctx)
+	if err != nil {
+		return c, fmt.Errorf("read the open attempts: %w", err)
+	}
+	for _, a := range open {
+		l := runs[a.Run]
+		if l == nil {
+			continue
+		}
+		takes := l.version.definition.Tasks[a.Task].Takes
+		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
+		switch {
+		case len(takes) == 0:
+		case a.State == store.AttemptRunning || e.sender != nil && e.sender.Knows(id):
+			c.hold(id, takes)
+		default:
+			c.queue(waiter{id: id, priority: l.version.definition.Priority, takes: takes})
+		}
+	}
+	return c, nil
+}
+
 // GoOn takes up the attempts that were open when the records were last written:
 // orders that no worker has are sent again, attempts whose worker is gone are
 // recorded as lost. It is called once, when the workers have said what they
@@ -130,6 +167,7 @@ func (e *Engine) GoOn(ctx context.Context) error {
 		}
 	}
 	return e.submit(ctx, func(b *batch) error {
+		e.ledger.open = true
 		for _, w := range e.workflows {
 			b.beginQueued(w)
 		}

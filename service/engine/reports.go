@@ -46,6 +46,7 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if len(m.Result) > 0 {
 			row.Result = sql.NullString{String: string(m.Result), Valid: true}
 		}
+		e.ledger.release(m.AttemptID)
 		l, ok := e.fits(m.AttemptID)
 		if !ok {
 			b.EndAttempt(row)

@@ -164,6 +164,11 @@ func (s *Store) Session(ctx context.Context, hash string) (Session, error) {
 	return one[Session](ctx, s.read, `SELECT * FROM sessions WHERE hash = ?`, hash)
 }
 
+// Capacities lists all capacities by name.
+func (s *Store) Capacities(ctx context.Context) ([]Capacity, error) {
+	return many[Capacity](ctx, s.read, `SELECT * FROM capacities ORDER BY name`)
+}
+
 // HasParcel tells whether a parcel is recorded.
 func (s *Store) HasParcel(ctx context.Context, hash string) (bool, error) {
 	return one[bool](ctx, s.read, `SELECT EXISTS (SELECT 1 FROM parcels WHERE hash = ?)`, hash)

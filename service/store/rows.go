@@ -104,6 +104,12 @@ type Transition struct {
 	Version  int    `db:"version"`
 }
 
+// Capacity is a row of capacities.
+type Capacity struct {
+	Name  string `db:"name"`
+	Units int    `db:"units"`
+}
+
 // Session is a row of sessions.
 type Session struct {
 	Hash    string `db:"hash"`

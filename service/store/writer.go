@@ -159,6 +159,11 @@ func (w *Writer) AddTransition(row Transition) int64 {
 		row.Run, row.Task, row.At, row.Before, row.After, row.Reason, row.Person)
 }
 
+// SetCapacity records how many units a capacity has.
+func (w *Writer) SetCapacity(row Capacity) {
+	w.exec(`INSERT INTO capacities (name, units) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET units = excluded.units`, row.Name, row.Units)
+}
+
 // AddSession records a session and forgets those that have expired.
 func (w *Writer) AddSession(row Session) {
 	w.exec(`DELETE FROM sessions WHERE expires < ?`, row.Created)

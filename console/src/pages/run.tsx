@@ -161,6 +161,7 @@ function StopDialog({ run }: { run: Run }) {
 
 function note(task: Task): string | undefined {
   if (task.stopping) return "is being stopped";
+  if (task.waits) return task.waits;
   const before = task.attempts.at(-2);
   if (task.state === "succeeded" && before) return `before: ${before.error ?? before.state}`;
   return task.reason;

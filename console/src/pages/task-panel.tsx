@@ -76,7 +76,7 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
           <Log key={attempt.number} run={run.id} task={task.name} attempt={attempt.number} />
         </>
       ) : (
-        <p className="px-5 py-8 text-soft">{task.ended ? "It was never tried, so there is no log." : "It has not been tried yet."}</p>
+        <p className="px-5 py-8 text-soft">{task.ended ? "It was never tried, so there is no log." : (task.waits ?? "It has not been tried yet.")}</p>
       )}
     </section>
   );
@@ -85,6 +85,7 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
 /** reasonOf says why a task, or an older attempt of it, came out as it did. */
 function reasonOf(task: Task, attempt: Attempt | undefined): string | undefined {
   const error = attempt?.error;
+  if (task.waits && attempt === task.attempts.at(-1)) return `It ${task.waits}`;
   if (attempt !== task.attempts.at(-1) || !task.reason) return error;
   return error && !task.reason.includes(error) ? `${task.reason}: ${error}` : task.reason;
 }

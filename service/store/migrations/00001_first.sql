@@ -100,6 +100,11 @@ CREATE TABLE transitions (
 );
 CREATE INDEX transitions_by_run ON transitions (run, id);
 
+CREATE TABLE capacities (
+    name  TEXT PRIMARY KEY,
+    units INTEGER NOT NULL
+) WITHOUT ROWID;
+
 CREATE TABLE sessions (
     hash    TEXT PRIMARY KEY,       -- SHA-256 of the cookie's secret
     person  TEXT    NOT NULL,
