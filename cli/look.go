@@ -14,11 +14,17 @@ import (
 )
 
 func (a *app) workflowsCommand() *cobra.Command {
-	return &cobra.Command{
+	versions, use := false, 0
+	c := &cobra.Command{
 		Use:   "workflows [NAME]",
 		Short: "List the workflows, or show one",
+		Long: `List the workflows, or show one: what starts it, its params and its tasks. With
+--versions, list what was applied; with --use, go back to one of these, by making a
+new version that is the same. Runs stay on the version that they began with.`,
 		Example: `  lantern workflows
   lantern workflows gauge-hourly
+  lantern workflows gauge-hourly --versions
+  lantern workflows gauge-hourly --use 3
   lantern workflows -o json`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeWorkflows,
@@ -27,20 +33,56 @@ func (a *app) workflowsCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if len(args) == 1 {
-				w, err := service.Workflow(c.Context(), args[0])
+			if len(args) == 0 {
+				if versions || use != 0 {
+					return &usageError{fmt.Errorf("--versions and --use want the NAME of a workflow")}
+				}
+				list, err := service.Workflows(c.Context())
 				if err != nil {
 					return err
 				}
-				return a.print(w, func() error { a.workflow(w); return nil })
+				return a.print(client.Workflows{Workflows: list}, func() error { a.workflowTable(list); return nil })
 			}
-			list, err := service.Workflows(c.Context())
+			switch {
+			case use != 0:
+				change, err := service.UseVersion(c.Context(), args[0], use)
+				if err != nil {
+					return err
+				}
+				return a.print(change, func() error {
+					_, err := fmt.Fprintln(a.out, changeInWords(change, false))
+					return err
+				})
+			case versions:
+				list, err := service.Versions(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return a.print(client.Versions{Versions: list}, func() error { a.versionTable(list); return nil })
+			}
+			w, err := service.Workflow(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return a.print(client.Workflows{Workflows: list}, func() error { a.workflowTable(list); return nil })
+			return a.print(w, func() error { a.workflow(w); return nil })
 		},
 	}
+	c.Flags().BoolVar(&versions, "versions", false, "list its versions, newest first")
+	c.Flags().IntVar(&use, "use", 0, "go back to that version")
+	return c
+}
+
+func (a *app) versionTable(list []client.Version) {
+	p := painter(a.out)
+	var rows [][]string
+	for _, v := range list {
+		mark := ""
+		if v.Current {
+			mark = "current"
+		}
+		rows = append(rows, []string{fmt.Sprint(v.Number), when(&v.Applied), v.AppliedBy, orDash(v.File), fmt.Sprintf("%.12s", v.Hash), orDash(fmt.Sprintf("%.12s", v.Parcel)), mark})
+	}
+	p.table(a.out, []string{"version", "applied", "by", "file", "definition", "code", ""}, rows)
 }
 
 func (a *app) workflowTable(list []client.Workflow) {
@@ -127,6 +169,9 @@ func paramInWords(p definition.Param) string {
 	}
 	if p.Choice != nil {
 		text += " of " + strings.Join(p.Choice, ", ")
+	}
+	if p.Secret {
+		text += ", secret"
 	}
 	if p.Required {
 		return text + ", required"

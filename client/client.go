@@ -141,6 +141,17 @@ func (c *Client) Workflow(ctx context.Context, name string) (Workflow, error) {
 	return call[Workflow](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(name), nil)
 }
 
+// Versions lists the versions of a workflow, newest first.
+func (c *Client) Versions(ctx context.Context, workflow string) ([]Version, error) {
+	list, err := call[Versions](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(workflow)+"/versions", nil)
+	return list.Versions, err
+}
+
+// UseVersion goes back to a version, by making a new one that is the same.
+func (c *Client) UseVersion(ctx context.Context, workflow string, version int) (AppliedChange, error) {
+	return call[AppliedChange](ctx, c, http.MethodPost, "/api/workflows/"+url.PathEscape(workflow)+"/versions", UseVersion{Version: version})
+}
+
 // Apply makes the workflows those of the request.
 func (c *Client) Apply(ctx context.Context, request ApplyRequest) (Applied, error) {
 	return call[Applied](ctx, c, http.MethodPost, "/api/apply", request)

@@ -96,6 +96,28 @@ type Workflow struct {
 	Definition *definition.Workflow `json:"definition,omitempty" doc:"Left out of listings"`
 }
 
+// Version is one version of a workflow.
+type Version struct {
+	Number    int       `json:"number"`
+	Current   bool      `json:"current" doc:"New runs take it"`
+	Applied   time.Time `json:"applied"`
+	AppliedBy string    `json:"applied_by"`
+	File      string    `json:"file,omitempty"`
+	Parcel    string    `json:"parcel,omitempty" doc:"The name of the folder of code"`
+	Hash      string    `json:"hash" doc:"SHA-256 of what the definition says"`
+}
+
+// Versions is the listing of a workflow's versions, newest first.
+type Versions struct {
+	Versions []Version `json:"versions"`
+}
+
+// UseVersion asks to go back to a version.
+type UseVersion struct {
+	Version int  `json:"version" minimum:"1"`
+	DryRun  bool `json:"dry_run,omitempty" doc:"Only tell what would change"`
+}
+
 // Paused tells who paused a workflow, and when.
 type Paused struct {
 	Since time.Time `json:"since"`

@@ -23,6 +23,9 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+
+	"github.com/moby/patternmatcher"
+	"github.com/moby/patternmatcher/ignorefile"
 )
 
 // The most that a parcel may hold.
@@ -47,27 +50,44 @@ type Packed struct {
 	Bytes   int64 // of all files together
 }
 
-// Pack packs the folder dir. Version control, node_modules, __pycache__ and
-// data folders of the service are left out.
+// IgnoreFile is the file of a folder that says what else to leave out: a pattern a
+// line, as path.Match has them, with ** for any folders and ! to take something
+// in again; # begins a comment.
+const IgnoreFile = ".lanternignore"
+
+// Pack packs the folder dir. Version control, node_modules, __pycache__, data
+// folders of the service and what the IgnoreFile says are left out.
 func Pack(dir string) (*Packed, error) {
+	ignored, err := readIgnored(dir)
+	if err != nil {
+		return nil, err
+	}
 	var archive bytes.Buffer
 	sum := sha256.New()
 	compressed := gzip.NewWriter(&archive)
 	out := tar.NewWriter(io.MultiWriter(sum, compressed))
 	p := &Packed{}
-	err := filepath.WalkDir(dir, func(name string, entry fs.DirEntry, err error) error {
+	err = filepath.WalkDir(dir, func(name string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
+		}
+		inside, err := filepath.Rel(dir, name)
+		if err != nil {
+			return err
+		}
+		if out, err := ignored.MatchesOrParentMatches(inside); err != nil {
+			return fmt.Errorf("%s: %w", IgnoreFile, err)
+		} else if out && (!entry.IsDir() || !ignored.Exclusions()) {
+			if entry.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
 		}
 		if entry.IsDir() {
 			if name != dir && leftOut[entry.Name()] || exists(filepath.Join(name, "lantern.db")) {
 				return fs.SkipDir
 			}
 			return nil
-		}
-		inside, err := filepath.Rel(dir, name)
-		if err != nil {
-			return err
 		}
 		return p.add(out, name, filepath.ToSlash(inside), entry)
 	})
@@ -79,6 +99,26 @@ func Pack(dir string) (*Packed, error) {
 	}
 	p.Name, p.Archive = hex.EncodeToString(sum.Sum(nil)), archive.Bytes()
 	return p, nil
+}
+
+func readIgnored(dir string) (*patternmatcher.PatternMatcher, error) {
+	file, err := os.Open(filepath.Join(dir, IgnoreFile))
+	if errors.Is(err, fs.ErrNotExist) {
+		return patternmatcher.New(nil)
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer file.Close()
+	patterns, err := ignorefile.ReadAll(file)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w", IgnoreFile, err)
+	}
+	matcher, err := patternmatcher.New(patterns)
+	if err != nil {
+		return nil, fmt.Errorf("%s: %w; write patterns such as data/** or *.tmp", IgnoreFile, err)
+	}
+	return matcher, nil
 }
 
 func exists(name string) bool {

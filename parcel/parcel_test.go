@@ -4,6 +4,7 @@ import (
 	"archive/tar"
 	"bytes"
 	"compress/gzip"
+	"io"
 	"os"
 	"path/filepath"
 	"strings"
@@ -63,6 +64,32 @@ func TestAFolderComesBackAsItWas(t *testing.T) {
 	write(t, filepath.Join(from, "lib", "deep", "note"), "another", 0o600)
 	if other, err := Pack(from); err != nil || other.Name == packed.Name {
 		t.Error("other content has the same name")
+	}
+}
+
+func TestWhatIsToBeIgnoredIsLeftOut(t *testing.T) {
+	from := t.TempDir()
+	for _, name := range []string{"keep", "a.tmp", "deep/b.tmp", "data/one", "data/deep/two", "data/three.csv", "notes/keep.tmp"} {
+		write(t, filepath.Join(from, name), name, 0o644)
+	}
+	write(t, filepath.Join(from, IgnoreFile), "# not these\n**/*.tmp\n!notes/keep.tmp\ndata/**\n!data/three.csv\n", 0o644)
+	packed, err := Pack(from)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	if _, err := Read(bytes.NewReader(packed.Archive), func(h *tar.Header, _ io.Reader) error {
+		names = append(names, h.Name)
+		return nil
+	}); err != nil {
+		t.Fatal(err)
+	}
+	if got := strings.Join(names, " "); got != ".lanternignore data/three.csv keep notes/keep.tmp" {
+		t.Errorf("the parcel holds %s", got)
+	}
+	write(t, filepath.Join(from, IgnoreFile), "[a-\n", 0o644)
+	if _, err := Pack(from); err == nil || !strings.Contains(err.Error(), IgnoreFile) {
+		t.Errorf("a pattern that is none: %v", err)
 	}
 }
 

@@ -52,6 +52,34 @@ tasks:
 	}
 }
 
+// A secret reaches the task, and is shown nowhere else.
+func TestASecretIsGivenToTasksAndNeverShown(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: w\nparams: {key: {type: text, secret: true, pattern: '[a-z]+', required: true}}\ntasks: {a: {shell: 'test \"$LANTERN_PARAM_KEY\" = swordfish'}}")
+	run := s.End(t, s.Begin(t, "w", "key=swordfish").ID)
+	if run.State != "succeeded" || run.Params["key"] != "(secret)" {
+		t.Errorf("%+v", run)
+	}
+	page, err := s.Runs(testkit.Context(t), client.RunsFilter{})
+	if err != nil || page.Runs[0].Params["key"] != "(secret)" {
+		t.Errorf("%+v %v", page, err)
+	}
+	w, err := s.Workflow(testkit.Context(t), "w")
+	if err != nil || strings.Contains(fmt.Sprintf("%+v", w), "swordfish") {
+		t.Errorf("%+v %v", w, err)
+	}
+	_, err = s.Client.Start(testkit.Context(t), "w", client.StartRequest{Texts: map[string]string{"key": "Sword1"}})
+	if err == nil || strings.Contains(err.Error(), "Sword1") || !strings.Contains(err.Error(), "it is secret") {
+		t.Errorf("%v", err)
+	}
+	if again, err := s.Rerun(testkit.Context(t), run.ID, client.RerunRequest{Only: []string{"a"}}); err != nil || len(again.Tasks) != 1 {
+		t.Errorf("%+v %v", again, err)
+	}
+	if run := s.EndAgain(t, run.ID, run.Ended); run.State != "succeeded" {
+		t.Errorf("made again it is %s", run.State)
+	}
+}
+
 func TestAFailedAttemptIsTriedAgain(t *testing.T) {
 	s := testkit.Start(t)
 	s.Apply(t, `
@@ -476,6 +504,31 @@ func TestApplyMakesAVersionOnlyWhenSomethingChanged(t *testing.T) {
 		if got := apply(step.text, step.dry); got != step.want {
 			t.Errorf("step %d: %s, want %s", i+1, got, step.want)
 		}
+	}
+}
+
+func TestGoingBackToAVersion(t *testing.T) {
+	s := testkit.Start(t)
+	ctx := testkit.Context(t)
+	for _, word := range []string{"one", "two"} {
+		s.ApplyProject(t, "workflow: w\ntasks: {a: {shell: 'cat word; echo "+word+"'}}", map[string]string{"word": "code of " + word + "\n"})
+	}
+	change, err := s.UseVersion(ctx, "w", 1)
+	if err != nil || change.Change != "changed" || change.Version != 3 {
+		t.Fatalf("%+v %v", change, err)
+	}
+	if log := s.Log(t, s.End(t, s.Begin(t, "w").ID).ID, "a", 1); log != "out code of one\nout one\n" {
+		t.Errorf("it does %q", log)
+	}
+	list, err := s.Versions(ctx, "w")
+	if err != nil || len(list) != 3 || !list[0].Current || list[0].Hash != list[2].Hash || list[0].Parcel != list[2].Parcel || list[1].Hash == list[2].Hash {
+		t.Errorf("%+v %v", list, err)
+	}
+	if same, err := s.UseVersion(ctx, "w", 3); err != nil || same.Change != "same" {
+		t.Errorf("%+v %v", same, err)
+	}
+	if _, err := s.UseVersion(ctx, "w", 9); err == nil || !strings.Contains(err.Error(), "versions 1 to 3 of w") {
+		t.Errorf("%v", err)
 	}
 }
 

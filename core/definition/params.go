@@ -3,6 +3,7 @@ package definition
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"math"
 	"regexp"
 	"slices"
@@ -27,6 +28,7 @@ type Param struct {
 	Max      *float64 `json:"max,omitempty"`
 	Pattern  string   `json:"pattern,omitempty"` // RE2, matched against the whole text
 	Required bool     `json:"required,omitempty"`
+	Secret   bool     `json:"secret,omitempty"` // its values are given to tasks and never shown
 	Default  any      `json:"default,omitempty"`
 }
 
@@ -84,14 +86,14 @@ func Fill(params []Param, given Values) (Values, error) {
 func (p Param) Check(value any) (any, error) {
 	v, err := checkType(p.Type, value, p.Choice)
 	if err != nil {
-		return nil, err
+		return nil, p.hide(err)
 	}
 	switch v := v.(type) {
 	case float64:
 		return v, p.within(v, "")
 	case string:
 		if p.Pattern != "" && !regexp.MustCompile(`^(?:`+p.Pattern+`)$`).MatchString(v) {
-			return nil, fmt.Errorf("%q does not match the pattern %s", v, p.Pattern)
+			return nil, p.hide(fmt.Errorf("%q does not match the pattern %s", v, p.Pattern))
 		}
 		if p.Type == "text" {
 			return v, p.within(float64(len(v)), " letters")
@@ -106,6 +108,14 @@ func (p Param) Check(value any) (any, error) {
 		return items, p.within(float64(len(items)), " items")
 	}
 	return v, nil
+}
+
+// hide keeps the value of a secret out of what is said about it.
+func (p Param) hide(err error) error {
+	if p.Secret {
+		return fmt.Errorf("the value is not as the definition wants it (it is secret, so it is not shown)")
+	}
+	return err
 }
 
 func (p Param) within(v float64, unit string) error {
@@ -226,6 +236,20 @@ func (p Param) Parse(text string) (any, error) {
 	return p.Check(text)
 }
 
+// Hidden stands where the value of a secret param would.
+const Hidden = "(secret)"
+
+// Shown are the values as people may see them.
+func (v Values) Shown(params []Param) Values {
+	shown := maps.Clone(v)
+	for _, p := range params {
+		if value := shown[p.Name]; p.Secret && value != nil {
+			shown[p.Name] = Hidden
+		}
+	}
+	return shown
+}
+
 // Text is the value as a task sees it in its environment: text as it is, a list
 // or an object as JSON, nil as the empty text.
 func (Values) Text(value any) string {
@@ -252,7 +276,7 @@ func (r *reader) params(n *node) []Param {
 func (r *reader) param(name string, n *node) Param {
 	p := Param{Name: name}
 	what := fmt.Sprintf("param %q", name)
-	var kind, of, fallback, low, high, pattern *node
+	var kind, of, fallback, low, high, pattern, secret *node
 	ok := r.keys(n, what, map[string]func(*node){
 		"about":    func(n *node) { p.About = r.text(n, "about of "+what) },
 		"type":     func(n *node) { kind = n },
@@ -261,6 +285,7 @@ func (r *reader) param(name string, n *node) Param {
 		"min":      func(n *node) { low = n },
 		"max":      func(n *node) { high = n },
 		"pattern":  func(n *node) { pattern = n },
+		"secret":   func(n *node) { secret, p.Secret = n, r.bool(n, "secret of "+what) },
 		"required": func(n *node) { p.Required = r.bool(n, "required of "+what) },
 	})
 	if !ok {
@@ -300,6 +325,12 @@ func (r *reader) param(name string, n *node) Param {
 			r.problem(pattern, "write a regular expression in RE2 syntax", "the pattern of %s: %v", what, err)
 			p.Pattern = ""
 		}
+	}
+	if p.Secret && fallback != nil {
+		r.problem(fallback, "take it out, and give the value when a run is started", "%s is secret, and its default stands in the file for all to read", what)
+	}
+	if p.Secret && p.Type != "text" {
+		r.problem(secret, "make its type text", "%s is secret and of the type %s", what, p.Type)
 	}
 	if fallback != nil && (p.Type != "choice" || p.Choice != nil) {
 		value := fallback.any()

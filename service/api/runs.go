@@ -109,7 +109,7 @@ func (a *API) listRuns(ctx context.Context, in *struct {
 	ids := make([]int64, len(rows))
 	place := map[int64]int{}
 	for i, row := range rows {
-		if page.Runs[i], err = summaryOf(row); err != nil {
+		if page.Runs[i], err = a.summaryOf(ctx, row); err != nil {
 			return page, err
 		}
 		page.Runs[i].Counts = map[string]int{}
@@ -153,19 +153,28 @@ func moment(m store.Moment) *time.Time {
 	return &t
 }
 
-func summaryOf(row store.Run) (run client.Run, err error) {
+// summaryOf is a run without its tasks, and without the values of secret params.
+func (a *API) summaryOf(ctx context.Context, row store.Run) (run client.Run, err error) {
 	run = client.Run{ID: engine.RunName(row.Name, row.Number), Workflow: row.Name, Number: row.Number, Version: row.Version, State: row.State,
 		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended)}
 	if row.WindowEnd.Valid {
 		run.Window = &client.Window{Start: row.WindowStart.Time(), End: row.WindowEnd.Time()}
 	}
-	err = json.Unmarshal([]byte(row.Params), &run.Params)
-	return run, err
+	var values definition.Values
+	if err = json.Unmarshal([]byte(row.Params), &values); err != nil {
+		return run, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return run, err
+	}
+	run.Params = values.Shown(d.Params)
+	return run, nil
 }
 
 // run is a run with its tasks.
 func (a *API) run(ctx context.Context, row store.Run) (run client.Run, err error) {
-	if run, err = summaryOf(row); err != nil {
+	if run, err = a.summaryOf(ctx, row); err != nil {
 		return run, err
 	}
 	d, err := a.definitionOf(ctx, row.Workflow, row.Version)

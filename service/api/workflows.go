@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/danielgtaylor/huma/v2"
@@ -41,6 +42,8 @@ func (a *API) workflowRoutes(api huma.API) {
 			missed, err := a.Engine.Resume(ctx, in.Name)
 			return client.Resumed{Missed: missed}, err
 		})
+	route(api, http.MethodGet, "/api/workflows/{name}/versions", "list-versions", "Workflows", "List the versions of a workflow, newest first", a.listVersions)
+	route(api, http.MethodPost, "/api/workflows/{name}/versions", "use-version", "Workflows", "Go back to a version, by making a new one that is the same", a.useVersion)
 	route(api, http.MethodPost, "/api/apply", "apply", "Workflows", "Make the workflows those of a project", a.apply)
 	route(api, http.MethodPost, "/api/parcels", "send-parcel", "Workflows", "Send a folder of code, as a gzip-compressed tar archive", a.keepParcel)
 }
@@ -106,7 +109,7 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 		return w, err
 	}
 	for _, run := range runs {
-		summary, err := summaryOf(run)
+		summary, err := a.summaryOf(ctx, run)
 		if err != nil {
 			return w, err
 		}
@@ -180,7 +183,7 @@ func (a *API) start(ctx context.Context, in *struct {
 	if err != nil {
 		return run, err
 	}
-	return summaryOf(made)
+	return a.summaryOf(ctx, made)
 }
 
 // readTexts reads values by the types of their params; what has no param stays
@@ -224,6 +227,46 @@ func (a *API) apply(ctx context.Context, in *struct{ Body client.ApplyRequest })
 		applied.Workflows = append(applied.Workflows, client.AppliedChange{Workflow: c.Workflow, Change: c.Change, Version: c.Version})
 	}
 	return applied, nil
+}
+
+func (a *API) listVersions(ctx context.Context, in *WorkflowPath) (list client.Versions, err error) {
+	row, err := a.findWorkflow(ctx, in.Name)
+	if err != nil {
+		return list, err
+	}
+	rows, err := a.Store.Versions(ctx, row.ID)
+	list.Versions = make([]client.Version, len(rows))
+	for i, v := range rows {
+		list.Versions[i] = client.Version{Number: v.Number, Current: v.Number == row.Version, Applied: v.Applied.Time(), AppliedBy: v.AppliedBy, File: v.File, Parcel: v.Parcel, Hash: v.Hash}
+	}
+	return list, err
+}
+
+func (a *API) useVersion(ctx context.Context, in *struct {
+	WorkflowPath
+	Body client.UseVersion
+}) (client.AppliedChange, error) {
+	row, err := a.findWorkflow(ctx, in.Name)
+	if err != nil {
+		return client.AppliedChange{}, err
+	}
+	version, err := a.Store.Version(ctx, row.ID, in.Body.Version)
+	if errors.Is(err, store.ErrNotFound) {
+		return client.AppliedChange{}, &engine.UnknownError{What: "version", Name: strconv.Itoa(in.Body.Version), Known: []string{fmt.Sprintf("versions 1 to %d of %s", row.Version, row.Name)}}
+	}
+	if err != nil {
+		return client.AppliedChange{}, err
+	}
+	d, err := decodeDefinition(version)
+	if err != nil {
+		return client.AppliedChange{}, err
+	}
+	project := &definition.Project{Name: version.Project, Workflows: []*definition.Workflow{d}, Files: map[string]string{d.Name: version.File}}
+	changes, err := a.Engine.Apply(ctx, project, version.Parcel, personOf(ctx), in.Body.DryRun)
+	if err != nil {
+		return client.AppliedChange{}, err
+	}
+	return client.AppliedChange{Workflow: changes[0].Workflow, Change: changes[0].Change, Version: changes[0].Version}, nil
 }
 
 func (a *API) keepParcel(ctx context.Context, in *struct {

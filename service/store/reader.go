@@ -37,6 +37,13 @@ func (s *Store) Version(ctx context.Context, workflow int64, number int) (Versio
 	return one[Version](ctx, s.read, `SELECT * FROM versions WHERE workflow = ? AND number = ?`, workflow, number)
 }
 
+// Versions lists the versions of a workflow, newest first, without their
+// definitions.
+func (s *Store) Versions(ctx context.Context, workflow int64) ([]Version, error) {
+	return many[Version](ctx, s.read, `SELECT workflow, number, '' AS definition, hash, parcel, project, file, applied, applied_by
+		FROM versions WHERE workflow = ? ORDER BY number DESC`, workflow)
+}
+
 // CurrentVersions lists the version of each workflow that new runs take.
 func (s *Store) CurrentVersions(ctx context.Context) ([]Version, error) {
 	return many[Version](ctx, s.read, `SELECT v.* FROM versions v JOIN workflows w ON w.id = v.workflow AND w.version = v.number`)

@@ -90,5 +90,5 @@ function Field({ param, value, onChange }: { param: Param; value: string | undef
       </select>
     );
   }
-  return <input className={fieldLook} required={param.required ?? false} value={value ?? fallback} onChange={(event) => onChange(event.target.value)} />;
+  return <input type={param.secret ? "password" : "text"} autoComplete="off" className={fieldLook} required={param.required ?? false} value={value ?? fallback} onChange={(event) => onChange(event.target.value)} />;
 }
