@@ -163,6 +163,13 @@ func TestAFirstWorkflowInFiveMinutes(t *testing.T) {
 	p.wants(p.does("outline", "rivers"), 0, "gauges  3 tasks in 3 waves", "longest chain collect → load → report", "3     report   shell  load")
 	p.wants(p.does("schema"), 0, "https://json-schema.org/draft/2020-12/schema", "only_if")
 	p.wants(p.does("workflows"), 3, "could not be reached", "lantern serve")
+	p.wants(p.does("try", "rivers", "-p", "level=2"), 0, "● succeeded")
+	p.wants(p.does("try", "rivers/workflows/gauges.yaml", "-p", "level=9", "--logs"), 1, "✕ failed", "What load printed:", "level 9 at Hallowick", "What collect printed:")
+	p.wants(p.does("try", "rivers", "--workflow", "masts"), 2, "only [gauges]")
+	p.wants(p.does("try", "rivers", "-p", "level=high"), 2, "is not of the type number")
+	if left, _ := filepath.Glob(filepath.Join(os.TempDir(), "lantern-try-*")); len(left) > 0 {
+		t.Errorf("try left %v behind", left)
+	}
 	p.serves()
 	p.wants(p.does("workflows"), 0, "There are no workflows yet")
 	p.wants(p.does("apply", "rivers", "--dry-run"), 0, "+ gauges would be new, version 1", "Nothing was applied")

@@ -143,7 +143,7 @@ when you say so, and shows what is lit, what is out, and why.`,
 		&cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "act", Title: "Acting:"})
 	for group, commands := range map[string][]*cobra.Command{
 		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand()},
-		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.applyCommand()},
+		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand()},
 		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.capacityCommand()},
 		"act":     {a.startCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
 	} {
