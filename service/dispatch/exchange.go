@@ -3,6 +3,7 @@ package dispatch
 import (
 	"context"
 	"errors"
+	"slices"
 	"sync"
 )
 
@@ -121,10 +122,10 @@ func (x *Exchange) Take(ctx context.Context) (Order, <-chan struct{}, error) {
 		case <-wake:
 		case <-ctx.Done():
 			x.mu.Lock()
-			select {
-			case <-wake: // its wake-up belongs to another
+			if i := slices.Index(x.idle, wake); i >= 0 {
+				x.idle = slices.Delete(x.idle, i, i+1)
+			} else { // it was woken already: that belongs to another
 				x.wakeOne()
-			default:
 			}
 			x.mu.Unlock()
 			return Order{}, nil, ctx.Err()
