@@ -88,7 +88,8 @@ func (r *reader) sees(words ...string) {
 	}
 }
 
-// presses clicks the button or link of that name, as a screen reader names it.
+// presses goes to the button or link of that name, as a screen reader names it,
+// and presses Enter.
 func (r *reader) presses(name string) {
 	r.t.Helper()
 	script := fmt.Sprintf(`(() => {
@@ -98,15 +99,14 @@ func (r *reader) presses(name string) {
 			copy.querySelectorAll("[aria-hidden]").forEach((hidden) => hidden.remove());
 			return (e.getAttribute("aria-label") ?? copy.textContent).trim();
 		};
-		const found = all.filter((e) => spoken(e) === %q && e.offsetParent !== null).at(-1);
-		found?.setAttribute("data-pressed", "now");
-		return !!found;
+		const found = all.filter((e) => spoken(e) === %q && e.offsetParent !== null && !e.disabled).at(-1);
+		found?.focus();
+		return !!found && document.activeElement === found;
 	})()`, name)
 	if _, err := chromedp.Run(r.tab, chromedp.Poll[bool](script)); err != nil {
 		r.t.Fatalf("there is nothing called %q to press: %v\n%s", name, err, r.text())
 	}
-	r.do(chromedp.Click("[data-pressed=now]"))
-	_, _ = chromedp.Run(r.tab, chromedp.Evaluate[any](`document.querySelector("[data-pressed=now]")?.removeAttribute("data-pressed")`))
+	r.do(chromedp.KeyEvent("\r"))
 }
 
 // chooses takes an option of the field of that label, as a person does with the
