@@ -114,6 +114,13 @@ tasks:
 	if ended.State != "succeeded" {
 		t.Errorf("the run is %s", ended.State)
 	}
+	// A run whose only order cannot be made ends, and is told once.
+	s.Apply(t, "workflow: one\ntasks: {a: {exec: [echo, \"${window.start}\"]}}")
+	failed := s.End(t, s.Begin(t, "one").ID)
+	changes, err := s.Changes(testkit.Context(t), failed.ID)
+	if err != nil || failed.State != "failed" || len(changes) != 5 { // queued, running, ready, failed, failed
+		t.Errorf("%s after %+v (%v)", failed.State, changes, err)
+	}
 }
 
 func TestTasksAreMadeAgainWithinTheirRun(t *testing.T) {

@@ -39,6 +39,7 @@ type live struct {
 func (b *batch) step(l *live, in flow.Input, person string) {
 	before := l.run.State
 	changes, effects := l.version.plan.Step(l.run, in, l)
+	var orders []flow.Dispatch
 	for _, c := range changes {
 		b.changed(l, c, person)
 	}
@@ -46,7 +47,7 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		switch e := effect.(type) {
 		case flow.Dispatch:
 			b.AddAttempt(l.row.ID, e.Task, e.Attempt, store.At(b.at))
-			b.send(l, e.Task, e.Attempt)
+			orders = append(orders, e)
 		case flow.Cancel:
 			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
 			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
@@ -79,6 +80,9 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	}
 	if l.row.Stopping != l.run.Stopping {
 		b.touch(l)
+	}
+	for _, o := range orders { // last: an order that cannot be made is a step of its own
+		b.send(l, o.Task, o.Attempt)
 	}
 }
 
