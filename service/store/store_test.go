@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"reflect"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -79,6 +80,29 @@ func TestAFolderThatCannotBeWritten(t *testing.T) {
 	if _, err := Open(context.Background(), garbage); err == nil || !strings.Contains(err.Error(), "lantern.db") {
 		t.Errorf("a damaged database: %v", err)
 	}
+}
+
+func TestAReadOnlyFolderIsRefusedAndLeftAlone(t *testing.T) {
+	dir := t.TempDir()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", 0, "size=4m"); err != nil {
+		t.Skipf("a disk of its own cannot be made here: %v", err)
+	}
+	t.Cleanup(func() { _ = syscall.Unmount(dir, syscall.MNT_DETACH) })
+	data := filepath.Join(dir, "data")
+	open(t, data).Close()
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT|syscall.MS_RDONLY, "size=4m"); err != nil {
+		t.Fatal(err)
+	}
+	for _, where := range []string{data, filepath.Join(dir, "another")} {
+		_, err := Open(context.Background(), where)
+		if !errors.Is(err, syscall.EROFS) || !strings.Contains(err.Error(), where) || !strings.Contains(err.Error(), "--data") {
+			t.Errorf("%s: %v", where, err)
+		}
+	}
+	if err := syscall.Mount("tmpfs", dir, "tmpfs", syscall.MS_REMOUNT, "size=4m"); err != nil {
+		t.Fatal(err)
+	}
+	open(t, data) // as it was
 }
 
 // All of a transaction is there, or nothing of it.
