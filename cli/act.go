@@ -137,6 +137,10 @@ person starts begins all the same.`,
 				return err
 			}
 			return a.print(w, func() error {
+				if w.Paused == nil { // somebody has resumed it meanwhile
+					_, err := fmt.Fprintf(a.out, "%s was paused, and somebody has resumed it since\n", w.Name)
+					return err
+				}
 				_, err := fmt.Fprintf(a.out, "%s is paused since %s, by %s; go on with: lantern resume %s\n", w.Name, when(&w.Paused.Since), w.Paused.By, w.Name)
 				return err
 			})

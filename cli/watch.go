@@ -81,7 +81,6 @@ type live struct {
 	refresh func() tea.Msg
 	err     error
 	left    bool
-	height  int
 }
 
 type (
@@ -107,8 +106,6 @@ func (m live) Update(message tea.Msg) (tea.Model, tea.Cmd) {
 			m.left = true
 			return m, tea.Quit
 		}
-	case tea.WindowSizeMsg:
-		m.height = message.Height
 	case changed:
 		return m, m.refresh
 	case tick:

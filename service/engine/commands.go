@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"time"
 
 	"wiselantern/core/calendar"
 	"wiselantern/core/definition"
@@ -248,13 +247,4 @@ func (e *Engine) Resume(ctx context.Context, name string) (missed int, err error
 		return nil
 	})
 	return missed, err
-}
-
-// Due lists the next due moments of a definition after t, for a preview.
-func Due(d *definition.Workflow, t time.Time) (time.Time, bool) {
-	w := workflow{}
-	if err := w.take(&version{definition: d}); err != nil {
-		return time.Time{}, false
-	}
-	return w.nextDue(t)
 }
