@@ -123,7 +123,17 @@ func lockFolder(dir string) (*os.File, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the data folder %s cannot be written: %w; make it writable, or choose another with --data", dir, err)
 	}
-	if err := syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	err = syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	// A child that a killed service was just starting shares its lock until it
+	// becomes another program.
+	for range 100 {
+		if !errors.Is(err, syscall.EWOULDBLOCK) || holderLives(name) {
+			break
+		}
+		time.Sleep(20 * time.Millisecond)
+		err = syscall.Flock(int(file.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+	}
+	if err != nil {
 		defer file.Close()
 		pid, readErr := os.ReadFile(name)
 		if !errors.Is(err, syscall.EWOULDBLOCK) || readErr != nil {
@@ -139,6 +149,17 @@ func lockFolder(dir string) (*os.File, error) {
 		return nil, fmt.Errorf("the data folder %s cannot be written: %w; free some space there, or choose another with --data", dir, err)
 	}
 	return file, nil
+}
+
+// holderLives tells whether the process that wrote its number into the lock is
+// still there.
+func holderLives(name string) bool {
+	text, err := os.ReadFile(name)
+	if err != nil {
+		return true
+	}
+	pid, err := strconv.Atoi(strings.TrimSpace(string(text)))
+	return err != nil || !errors.Is(syscall.Kill(pid, 0), syscall.ESRCH)
 }
 
 // NewerError says that a database was written by a newer version.
