@@ -134,7 +134,7 @@ func (a *app) watchLive(ctx context.Context, service *client.Client, run client.
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	model := live{run: run, paint: painter(a.out), refresh: func() tea.Msg {
-		fresh, err := service.Run(ctx, run.ID)
+		fresh, err := runForPicture(ctx, service, run.ID)
 		return fetched{fresh, err}
 	}}
 	program := tea.NewProgram(model, tea.WithContext(ctx), tea.WithInput(a.in), tea.WithOutput(a.out))

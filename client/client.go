@@ -214,6 +214,35 @@ func (c *Client) Run(ctx context.Context, id string) (Run, error) {
 	return call[Run](ctx, c, http.MethodGet, "/api/runs/"+url.PathEscape(id), nil)
 }
 
+// RunFolded is a run with its tasks, but without the items of those that are made
+// for each.
+func (c *Client) RunFolded(ctx context.Context, id string) (Run, error) {
+	return call[Run](ctx, c, http.MethodGet, "/api/runs/"+url.PathEscape(id)+"?fold=true", nil)
+}
+
+// ItemsFilter chooses items of a task: in one of the states, if any are given,
+// from that place in the list on.
+type ItemsFilter struct {
+	States []string
+	From   int
+	Limit  int // 0 is what the service thinks right
+}
+
+// Items lists the items of a task that is made for each, in order.
+func (c *Client) Items(ctx context.Context, run, task string, f ItemsFilter) (Items, error) {
+	query := url.Values{"task": {task}}
+	if len(f.States) > 0 {
+		query.Set("state", strings.Join(f.States, ","))
+	}
+	if f.From > 0 {
+		query.Set("from", strconv.Itoa(f.From))
+	}
+	if f.Limit > 0 {
+		query.Set("limit", strconv.Itoa(f.Limit))
+	}
+	return call[Items](ctx, c, http.MethodGet, "/api/runs/"+url.PathEscape(run)+"/items?"+query.Encode(), nil)
+}
+
 // Changes lists every change of a run, oldest first.
 func (c *Client) Changes(ctx context.Context, id string) ([]Change, error) {
 	list, err := call[Changes](ctx, c, http.MethodGet, "/api/runs/"+url.PathEscape(id)+"/changes?limit=5000", nil)

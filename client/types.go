@@ -31,7 +31,9 @@ type Run struct {
 	Created   time.Time      `json:"created"`
 	Started   *time.Time     `json:"started,omitempty"`
 	Ended     *time.Time     `json:"ended,omitempty"`
-	Counts    map[string]int `json:"counts,omitempty" doc:"How many of its tasks are in each state"`
+	Outer     string         `json:"outer,omitempty" doc:"The run whose task started it and waits for it"`
+	Result    map[string]any `json:"result,omitempty" doc:"What it leaves for the task that started it"`
+	Counts    map[string]int `json:"counts,omitempty" doc:"How many of its tasks are in each state, items left out"`
 	Tasks     []Task         `json:"tasks,omitempty" doc:"Left out of listings"`
 }
 
@@ -41,16 +43,32 @@ type Task struct {
 	About    string         `json:"about,omitempty"`
 	Kind     string         `json:"kind"`
 	After    []Dependency   `json:"after" doc:"The tasks that it comes after"`
+	Within   []string       `json:"within,omitempty" doc:"The resources that are open while it is made"`
+	Items    *ItemCounts    `json:"items,omitempty" doc:"Of a task that is made for each item of a list"`
+	ItemOf   string         `json:"item_of,omitempty" doc:"Of an item: the task that it is one of"`
+	Item     any            `json:"item,omitempty" doc:"Of an item: its value"`
 	State    string         `json:"state" enum:"idle,ready,running,waiting,cooling,held,succeeded,failed,skipped,unreached,stopped"`
 	Reason   string         `json:"reason,omitempty" doc:"Why it is in this state, where that is not plain"`
 	Stopping bool           `json:"stopping,omitempty" doc:"It was asked to end and has not ended yet"`
-	Wakes    *time.Time     `json:"wakes,omitempty" doc:"When the pause before the next attempt is over"`
+	Wakes    *time.Time     `json:"wakes,omitempty" doc:"When the pause before the next attempt is over, or the time that it may wait"`
 	Waits    string         `json:"waits,omitempty" doc:"What a ready task waits for"`
 	Attempts []Attempt      `json:"attempts"`
 	Started  *time.Time     `json:"started,omitempty"`
 	Ended    *time.Time     `json:"ended,omitempty"`
 	Result   map[string]any `json:"result,omitempty"`
 	Error    string         `json:"error,omitempty" doc:"What went wrong in the last attempt"`
+}
+
+// ItemCounts are the items of a task: how many, and how many in each state.
+type ItemCounts struct {
+	Count  int            `json:"count"`
+	Counts map[string]int `json:"counts"`
+}
+
+// Items is a part of the list of a task's items.
+type Items struct {
+	Items []Task `json:"items"`
+	Next  *int   `json:"next,omitempty" doc:"Give it as from to get the next page; left out on the last"`
 }
 
 // Dependency is a task that another comes after.
@@ -62,7 +80,8 @@ type Dependency struct {
 // Attempt is one try of a task.
 type Attempt struct {
 	Number   int        `json:"number"`
-	State    string     `json:"state" enum:"sent,running,succeeded,failed,skipped,stopped,lost"`
+	State    string     `json:"state" enum:"sent,running,waiting,succeeded,failed,skipped,stopped,lost"`
+	Run      string     `json:"run,omitempty" doc:"The run that it started"`
 	Worker   string     `json:"worker,omitempty"`
 	Started  *time.Time `json:"started,omitempty"`
 	Ended    *time.Time `json:"ended,omitempty"`

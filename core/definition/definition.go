@@ -11,6 +11,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 	"time"
 
 	"wiselantern/core/calendar"
@@ -20,17 +21,19 @@ import (
 // be left out of the file is filled in: each task carries its own timeout,
 // retry and env, whatever they were inherited from.
 type Workflow struct {
-	Name      string    `json:"workflow"`
-	About     string    `json:"about,omitempty"`
-	Owner     string    `json:"owner,omitempty"`
-	Labels    []string  `json:"labels,omitempty"`
-	Params    []Param   `json:"params,omitempty"`
-	Starts    []Start   `json:"starts,omitempty"`
-	IfRunning IfRunning `json:"if_running"`
-	AtMost    int       `json:"at_most,omitempty"`  // runs that may go at once; 0 is what if_running says
-	Priority  int       `json:"priority,omitempty"` // its tasks take capacity before those of a lower one
-	Deadline  Length    `json:"deadline,omitempty"` // of a whole run; 0 is none
-	Tasks     []Task    `json:"tasks"`              // in the order of the file
+	Name      string            `json:"workflow"`
+	About     string            `json:"about,omitempty"`
+	Owner     string            `json:"owner,omitempty"`
+	Labels    []string          `json:"labels,omitempty"`
+	Params    []Param           `json:"params,omitempty"`
+	Starts    []Start           `json:"starts,omitempty"`
+	IfRunning IfRunning         `json:"if_running"`
+	AtMost    int               `json:"at_most,omitempty"`   // runs that may go at once; 0 is what if_running says
+	Priority  int               `json:"priority,omitempty"`  // its tasks take capacity before those of a lower one
+	Deadline  Length            `json:"deadline,omitempty"`  // of a whole run; 0 is none
+	Resources []Resource        `json:"resources,omitempty"` // in the order of the file
+	Tasks     []Task            `json:"tasks"`               // in the order of the file
+	Result    map[string]string `json:"result,omitempty"`    // what a run of it leaves for the workflow that started it, with ${expressions}
 }
 
 // IfRunning says what a new run does while another of its workflow is going.
@@ -72,23 +75,63 @@ func (s Start) String() string {
 
 // Task is a node of the graph.
 type Task struct {
-	Name       string            `json:"name"`
-	About      string            `json:"about,omitempty"`
-	After      []Dependency      `json:"after,omitempty"` // in the order of the file
-	Join       Join              `json:"join"`
-	Otherwise  string            `json:"otherwise,omitempty"` // when the join cannot hold: skip, hold, fail; empty as its dependencies came out
-	OnlyIf     string            `json:"only_if,omitempty"`   // a condition; if it is false, the task is skipped
-	Kind       string            `json:"kind"`                // the key of its kind: exec, shell, route
-	Route      []Rule            `json:"route,omitempty"`     // in order; the first whose condition holds
-	Exec       []string          `json:"exec,omitempty"`      // program and arguments, with ${expressions}
-	Shell      string            `json:"shell,omitempty"`     // a script for sh -e
-	Env        map[string]string `json:"env,omitempty"`
-	Timeout    Length            `json:"timeout"` // of one attempt; 0 is no limit
-	Retry      Retry             `json:"retry"`
-	Outcomes   []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
-	Takes      map[string]int    `json:"takes,omitempty"`    // units of capacities, while an attempt is out
-	MayFail    bool              `json:"may_fail,omitempty"` // its failure does not fail the run
-	Repeatable bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came
+	Name        string            `json:"name"`
+	About       string            `json:"about,omitempty"`
+	After       []Dependency      `json:"after,omitempty"` // in the order of the file
+	Join        Join              `json:"join"`
+	Otherwise   string            `json:"otherwise,omitempty"`     // when the join cannot hold: skip, hold, fail; empty as its dependencies came out
+	OnlyIf      string            `json:"only_if,omitempty"`       // a condition; if it is false, the task is skipped
+	ForEach     string            `json:"for_each,omitempty"`      // a list; the task is made once for each of its items
+	AtOnce      int               `json:"at_once,omitempty"`       // so many items at a time
+	StopOnFirst bool              `json:"stop_on_first,omitempty"` // when an item fails, no more of them
+	Within      []string          `json:"within,omitempty"`        // the resources that are open while it is made
+	Kind        string            `json:"kind"`                    // the key of its kind: exec, shell, route, start
+	Start       *Inner            `json:"start,omitempty"`
+	Route       []Rule            `json:"route,omitempty"` // in order; the first whose condition holds
+	Exec        []string          `json:"exec,omitempty"`  // program and arguments, with ${expressions}
+	Shell       string            `json:"shell,omitempty"` // a script for sh -e
+	Env         map[string]string `json:"env,omitempty"`
+	Timeout     Length            `json:"timeout"` // of one attempt; 0 is no limit
+	Retry       Retry             `json:"retry"`
+	Outcomes    []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
+	Takes       map[string]int    `json:"takes,omitempty"`    // units of capacities, while an attempt is out
+	MayFail     bool              `json:"may_fail,omitempty"` // its failure does not fail the run
+	Repeatable  bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came
+}
+
+// Inner is another workflow that a task starts.
+type Inner struct {
+	Workflow string            `json:"workflow"`
+	Params   map[string]string `json:"params,omitempty"` // as on a command line, with ${expressions}; one that is only an expression keeps its type
+	Window   string            `json:"window"`           // same: that of the run; none
+	Wait     bool              `json:"wait"`             // the task ends with the run that it started
+}
+
+// Resource is opened before the first task that is within it begins, and closed
+// after the last has settled.
+type Resource struct {
+	Name             string   `json:"name"`
+	About            string   `json:"about,omitempty"`
+	Within           []string `json:"within,omitempty"` // resources that are open while this one is
+	Open             Task     `json:"open"`
+	Close            Task     `json:"close"`
+	CloseMustSucceed bool     `json:"close_must_succeed,omitempty"`
+}
+
+// OpenName is the name of the node that opens the resource. No task can have it.
+func (r Resource) OpenName() string { return r.Name + ":open" }
+
+// CloseName is the name of the node that closes the resource.
+func (r Resource) CloseName() string { return r.Name + ":close" }
+
+// Nodes are the tasks and, behind them, the opening and the closing of each
+// resource, each as a task of its own.
+func (w *Workflow) Nodes() []Task {
+	nodes := slices.Clone(w.Tasks)
+	for _, res := range w.Resources {
+		nodes = append(nodes, res.Open, res.Close)
+	}
+	return nodes
 }
 
 // Rule is one rule of a route.

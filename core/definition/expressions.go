@@ -25,10 +25,11 @@ type expectedKind int
 const (
 	condition expectedKind = iota
 	template
+	list
 )
 
 func (r *reader) expects(task string, kind expectedKind, at *node, text string) {
-	if at.kind == scalar && (kind == condition || !expr.IsPlain(text)) {
+	if at.kind == scalar && (kind != template || !expr.IsPlain(text)) {
 		r.expected = append(r.expected, expected{task, kind, at, text})
 	}
 }
@@ -99,22 +100,44 @@ func (r *reader) expressions(w *Workflow) {
 		return // a param has no type yet, and that was told
 	}
 	ancestors := map[string]map[string]bool{}
+	items := map[string]*expr.Env{}                                                                        // of tasks made for each
+	slices.SortStableFunc(waiting, func(a, b expected) int { return int(b.kind/list) - int(a.kind/list) }) // lists first: the others may speak of their items
 	for _, x := range waiting {
 		if ancestors[x.task] == nil {
 			ancestors[x.task] = upstream(w, x.task)
 		}
-		isUpstream := func(task string) bool { return ancestors[x.task][task] }
+		scope := func(t expr.Task) bool {
+			if t.Resource {
+				return slices.Contains(w.resourcesOf(x.task), t.Name)
+			}
+			return ancestors[x.task][t.Name] || x.task == wholeRun
+		}
 		var mistakes []expr.Mistake
-		if x.kind == condition {
-			_, mistakes = env.Condition(x.text, isUpstream)
-		} else {
-			_, mistakes = env.Template(x.text, isUpstream)
+		switch x.kind {
+		case condition:
+			_, mistakes = env.Condition(x.text, scope)
+		case list:
+			var of *expr.Expression
+			of, mistakes = env.List(x.text, scope)
+			if items[x.task], err = env.WithItem(of); err != nil {
+				panic("a variable more can be had in any environment: " + err.Error())
+			}
+		case template:
+			in := env
+			if items[x.task] != nil {
+				in = items[x.task]
+			}
+			_, mistakes = in.Template(x.text, scope)
 		}
 		for _, m := range mistakes {
 			r.mistake(x.at, m)
 		}
 	}
 }
+
+// wholeRun stands for the task in expressions that speak of all tasks, when the
+// run has ended.
+const wholeRun = "the run"
 
 // problemOf puts a problem at the first expression of a task, or at the file.
 func (r *reader) problemOf(task string, waiting []expected, message, fix string) {
@@ -148,6 +171,9 @@ func upstream(w *Workflow, name string) map[string]bool {
 	}
 	found := map[string]bool{}
 	queue := []string{name}
+	if _, ok := index[name]; !ok {
+		return found // it is no task, but a resource, or the whole run
+	}
 	for len(queue) > 0 {
 		for _, d := range w.Tasks[index[queue[0]]].After {
 			if !found[d.Task] {
@@ -167,32 +193,37 @@ func NewExpressions(w *Workflow) (*expr.Env, error) {
 	for _, p := range w.Params {
 		params = append(params, expr.Param{Name: p.Name, Type: p.Type, Of: p.Of, Nullable: !p.Required && p.Default == nil})
 	}
-	tasks := make([]string, len(w.Tasks))
-	for i, t := range w.Tasks {
-		tasks[i] = t.Name
+	var tasks []expr.Task
+	for _, t := range w.Tasks {
+		tasks = append(tasks, expr.Task{Name: t.Name, Each: t.ForEach != ""})
+	}
+	for _, res := range w.Resources {
+		tasks = append(tasks, expr.Task{Name: res.Name, Resource: true})
 	}
 	return expr.New(params, tasks)
 }
 
 // Compiled are the expressions of one task.
 type Compiled struct {
-	OnlyIf *expr.Expression   // nil without one
-	Route  []*expr.Expression // one a rule; nil in the else
-	Exec   []*expr.Template
-	Env    map[string]*expr.Template // only those that have an expression
+	OnlyIf  *expr.Expression   // nil without one
+	Route   []*expr.Expression // one a rule; nil in the else
+	Exec    []*expr.Template
+	Env     map[string]*expr.Template // only those that have an expression
+	ForEach *expr.Expression          // nil without one
+	Params  map[string]*expr.Template // of the workflow that it starts
 }
 
-// Compile compiles the expressions of a workflow that was read without problems,
-// one Compiled a task; nil if the workflow has none.
-func (w *Workflow) Compile() ([]Compiled, error) {
-	any := false
-	for _, t := range w.Tasks {
-		any = any || t.OnlyIf != "" || t.Route != nil || slices.ContainsFunc(t.Exec, notPlain)
-		for _, value := range t.Env {
-			any = any || notPlain(value)
-		}
-	}
-	if !any {
+// Expressions are the compiled expressions of a workflow.
+type Expressions struct {
+	Nodes  []Compiled                // in the order of Nodes
+	Result map[string]*expr.Template // of the whole run
+}
+
+// Compile compiles the expressions of a workflow that was read without problems;
+// nil if it has none.
+func (w *Workflow) Compile() (*Expressions, error) {
+	nodes := w.Nodes()
+	if w.Result == nil && !slices.ContainsFunc(nodes, Task.hasExpressions) {
 		return nil, nil
 	}
 	env, err := NewExpressions(w)
@@ -200,36 +231,56 @@ func (w *Workflow) Compile() ([]Compiled, error) {
 		return nil, err
 	}
 	c := compiler{env: env}
-	compiled := make([]Compiled, len(w.Tasks))
-	for i, t := range w.Tasks {
+	out := &Expressions{Nodes: make([]Compiled, len(nodes)), Result: c.templates(w.Result, always)}
+	for i, t := range nodes {
+		one := &out.Nodes[i]
+		c.env = env
 		if t.OnlyIf != "" {
-			compiled[i].OnlyIf = c.condition(t.OnlyIf)
+			one.OnlyIf = c.condition(t.OnlyIf)
 		}
 		for _, rule := range t.Route {
 			var x *expr.Expression
 			if rule.If != "" {
 				x = c.condition(rule.If)
 			}
-			compiled[i].Route = append(compiled[i].Route, x)
+			one.Route = append(one.Route, x)
+		}
+		if t.ForEach != "" {
+			var mistakes []expr.Mistake
+			one.ForEach, mistakes = env.List(t.ForEach, anyTask)
+			c.note(t.ForEach, mistakes)
+			if c.env, err = env.WithItem(one.ForEach); err != nil {
+				return nil, err
+			}
 		}
 		if slices.ContainsFunc(t.Exec, notPlain) {
 			for _, word := range t.Exec {
-				compiled[i].Exec = append(compiled[i].Exec, c.template(word))
+				one.Exec = append(one.Exec, c.template(word))
 			}
 		}
-		for name, value := range t.Env {
-			if notPlain(value) {
-				if compiled[i].Env == nil {
-					compiled[i].Env = map[string]*expr.Template{}
-				}
-				compiled[i].Env[name] = c.template(value)
-			}
+		one.Env = c.templates(t.Env, notPlain)
+		if t.Start != nil {
+			one.Params = c.templates(t.Start.Params, always)
 		}
 	}
-	return compiled, c.err
+	return out, c.err
+}
+
+func (t Task) hasExpressions() bool {
+	if t.OnlyIf != "" || t.Route != nil || t.ForEach != "" || t.Start != nil || slices.ContainsFunc(t.Exec, notPlain) {
+		return true
+	}
+	for _, value := range t.Env {
+		if notPlain(value) {
+			return true
+		}
+	}
+	return false
 }
 
 func notPlain(text string) bool { return !expr.IsPlain(text) }
+func always(string) bool        { return true }
+func anyTask(expr.Task) bool    { return true }
 
 // compiler compiles what was checked before, and keeps the first error.
 type compiler struct {
@@ -238,15 +289,28 @@ type compiler struct {
 }
 
 func (c *compiler) condition(text string) *expr.Expression {
-	x, mistakes := c.env.Condition(text, func(string) bool { return true })
+	x, mistakes := c.env.Condition(text, anyTask)
 	c.note(text, mistakes)
 	return x
 }
 
 func (c *compiler) template(text string) *expr.Template {
-	t, mistakes := c.env.Template(text, func(string) bool { return true })
+	t, mistakes := c.env.Template(text, anyTask)
 	c.note(text, mistakes)
 	return t
+}
+
+// templates compiles the values that are chosen; nil if there are none.
+func (c *compiler) templates(texts map[string]string, chosen func(string) bool) (compiled map[string]*expr.Template) {
+	for name, text := range texts {
+		if chosen(text) {
+			if compiled == nil {
+				compiled = map[string]*expr.Template{}
+			}
+			compiled[name] = c.template(text)
+		}
+	}
+	return compiled
 }
 
 func (c *compiler) note(text string, mistakes []expr.Mistake) {

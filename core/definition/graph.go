@@ -21,6 +21,7 @@ func (r *reader) graph(w *Workflow, places map[string]*node, edges map[string][]
 			r.problem(places[task.Name], fmt.Sprintf("write a number up to %d", len(task.After)), "task %q waits for %d, and comes after only %d", task.Name, task.Join.Count, len(task.After))
 		}
 	}
+	r.checkResources(w)
 	defer r.expressions(w)
 	if circle := findCircle(w.Tasks); circle != nil {
 		first := circle[0]

@@ -54,13 +54,15 @@ func Load(files []File) (*Project, Problems) {
 			problems = append(problems, r.problems...)
 		}
 	}
+	var readers []*reader
 	lower := map[string]string{}
 	for _, f := range files {
 		if f.Path == ProjectFile {
 			continue
 		}
-		workflows, wrong := Parse(f.Path, f.Text, inherited)
-		problems = append(problems, wrong...)
+		r := newReader(f.Path, f.Text)
+		workflows := r.workflows(f.Text, inherited)
+		readers = append(readers, r)
 		for _, w := range workflows {
 			if w.Name == "" {
 				continue
@@ -75,6 +77,10 @@ func Load(files []File) (*Project, Problems) {
 		}
 	}
 	slices.SortFunc(project.Workflows, func(a, b *Workflow) int { return strings.Compare(a.Name, b.Name) })
+	for _, r := range readers {
+		r.checkInners(project.Workflows)
+		problems = append(problems, r.problems...)
+	}
 	return project, problems.sorted()
 }
 

@@ -14,6 +14,8 @@ type reader struct {
 	lines    []string
 	problems Problems
 	expected []expected // expressions of the workflow that is being read
+	inners   []innerAt  // the workflows that tasks start
+	withins  []withinAt // what names a resource, in the workflow that is being read
 }
 
 func newReader(file, text string) *reader {

@@ -70,7 +70,8 @@ func TestTheSchemaRefusesWhatIsWrong(t *testing.T) {
 	compiled := schema(t)
 	for _, name := range []string{"unknown-key", "unknown-key-of-task", "no-tasks", "empty-tasks", "tasks-as-list", "task-with-two-kinds", "task-does-nothing", "bad-task-name", "exec-as-text", "exec-empty",
 		"env-of-the-service", "timeout-without-unit", "retry-out-of-range", "every-and-cron", "start-without-rule", "if-running", "param-without-type", "param-of-unknown-type", "join-unknown", "join-of-none",
-		"otherwise-unknown", "after-outcome-unknown", "outcomes-unknown", "route-rule-not-whole", "labels-as-text", "may-fail-maybe"} {
+		"otherwise-unknown", "after-outcome-unknown", "outcomes-unknown", "route-rule-not-whole", "labels-as-text", "may-fail-maybe",
+		"each-none-at-once", "resource-without-close", "resource-of-a-route", "start-of-nothing", "start-window"} {
 		text, err := os.ReadFile("testdata/mistakes/" + name + ".yaml")
 		if err != nil {
 			t.Fatal(err)
@@ -98,12 +99,15 @@ func TestTheSchemaHasTheKeysOfTheReader(t *testing.T) {
 		text string
 		keys map[string]any
 	}{
-		"the workflow": {"qqqqqqqqqqqq: 1\nworkflow: w\ntasks: {a: {exec: [x]}}", object(document, "properties")},
-		"a task":       {"workflow: w\ntasks: {a: {exec: [x], qqqqqqqqqqqq: 1}}", object(document, "$defs", "task", "properties")},
-		"a param":      {"workflow: w\nparams: {p: {type: text, qqqqqqqqqqqq: 1}}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "param", "properties")},
-		"a start":      {"workflow: w\nstarts: [{every: 1h, qqqqqqqqqqqq: 1}]\ntasks: {a: {exec: [x]}}", object(document, "$defs", "start", "properties")},
-		"retry":        {"workflow: w\ntasks: {a: {exec: [x], retry: {qqqqqqqqqqqq: 1}}}", object(document, "$defs", "retry", "properties")},
-		"defaults":     {"workflow: w\ndefaults: {qqqqqqqqqqqq: 1}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "defaults", "properties")},
+		"the workflow":               {"qqqqqqqqqqqq: 1\nworkflow: w\ntasks: {a: {exec: [x]}}", object(document, "properties")},
+		"a task":                     {"workflow: w\ntasks: {a: {exec: [x], qqqqqqqqqqqq: 1}}", object(document, "$defs", "task", "properties")},
+		"a param":                    {"workflow: w\nparams: {p: {type: text, qqqqqqqqqqqq: 1}}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "param", "properties")},
+		"a start":                    {"workflow: w\nstarts: [{every: 1h, qqqqqqqqqqqq: 1}]\ntasks: {a: {exec: [x]}}", object(document, "$defs", "start", "properties")},
+		"retry":                      {"workflow: w\ntasks: {a: {exec: [x], retry: {qqqqqqqqqqqq: 1}}}", object(document, "$defs", "retry", "properties")},
+		"a resource":                 {"workflow: w\nresources: {s: {open: {exec: [x]}, close: {exec: [x]}, qqqqqqqqqqqq: 1}}\ntasks: {a: {within: s, exec: [x]}}", object(document, "$defs", "resource", "properties")},
+		"an action":                  {"workflow: w\nresources: {s: {open: {exec: [x], qqqqqqqqqqqq: 1}, close: {exec: [x]}}}\ntasks: {a: {within: s, exec: [x]}}", object(document, "$defs", "action", "properties")},
+		"a workflow that is started": {"workflow: w\ntasks: {a: {start: {workflow: v, qqqqqqqqqqqq: 1}}}", object(document, "$defs", "inner", "properties")},
+		"defaults":                   {"workflow: w\ndefaults: {qqqqqqqqqqqq: 1}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "defaults", "properties")},
 	} {
 		_, problems := Parse("w.yaml", c.text, standard)
 		if len(problems) != 1 {

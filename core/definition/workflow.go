@@ -27,20 +27,24 @@ var standard = Settings{Retry: Retry{Times: 0, Pause: Length(10 * time.Second), 
 // mistake, in the order of the file; a workflow with a mistake is not to be run.
 func Parse(file, text string, inherited Settings) ([]*Workflow, Problems) {
 	r := newReader(file, text)
+	workflows := r.workflows(text, inherited)
+	return workflows, r.problems.sorted()
+}
+
+func (r *reader) workflows(text string, inherited Settings) (workflows []*Workflow) {
 	docs := r.documents(text)
 	if docs == nil && r.problems == nil {
 		r.whole("the file is empty", `begin with "workflow: NAME"`)
 	}
-	var workflows []*Workflow
 	for _, doc := range docs {
 		workflows = append(workflows, r.workflow(doc, inherited))
 	}
-	return workflows, r.problems.sorted()
+	return workflows
 }
 
 func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	w := &Workflow{IfRunning: Queue}
-	var name, defaults, tasks *node
+	var name, defaults, resources, tasks *node
 	ok := r.keys(doc, "the workflow", map[string]func(*node){
 		"workflow": func(n *node) { name = n },
 		"about":    func(n *node) { w.About = r.text(n, "about") },
@@ -51,11 +55,13 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"if_running": func(n *node) {
 			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace)))
 		},
-		"at_most":  func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
-		"priority": func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
-		"deadline": func(n *node) { w.Deadline = r.length(n, "deadline") },
-		"defaults": func(n *node) { defaults = n },
-		"tasks":    func(n *node) { tasks = n },
+		"at_most":   func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
+		"priority":  func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
+		"deadline":  func(n *node) { w.Deadline = r.length(n, "deadline") },
+		"defaults":  func(n *node) { defaults = n },
+		"resources": func(n *node) { resources = n },
+		"tasks":     func(n *node) { tasks = n },
+		"result":    func(n *node) { w.Result = r.result(n) },
 	})
 	if !ok {
 		return w
@@ -72,7 +78,15 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		r.problem(doc, `add "tasks:" with at least one task`, "the workflow has no tasks")
 		return w
 	}
+	if resources != nil {
+		r.resources(resources, w, inherited)
+	}
 	r.tasks(tasks, w, inherited)
+	for i := range r.inners {
+		if r.inners[i].from == "" {
+			r.inners[i].from = w.Name
+		}
+	}
 	return w
 }
 
@@ -218,50 +232,105 @@ func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
 func (r *reader) task(name string, n *node, s Settings) (task Task, after []dependency) {
 	task = Task{Name: name, Join: Join{Kind: "all"}, Repeatable: true}
 	what := fmt.Sprintf("task %q", name)
-	var kinds []*node
-	var join, otherwise *node
-	kind := func(key string, read func(*node)) func(*node) {
-		return func(n *node) {
-			kinds = append(kinds, n)
-			task.Kind = key
-			read(n)
-		}
-	}
-	ok := r.keys(n, what, map[string]func(*node){
-		"about": func(n *node) { task.About = r.text(n, "about of "+what) },
+	var join, otherwise, each, atOnce, stopOnFirst *node
+	d := doing{task: &task, settings: &s, what: what}
+	keys := r.doing(&d)
+	maps.Copy(keys, map[string]func(*node){
 		"after": func(n *node) { after = r.after(n, what) },
 		"join":  func(n *node) { join, task.Join = n, r.join(n, what) },
 		"otherwise": func(n *node) {
 			otherwise, task.Otherwise = n, r.oneOf(n, "otherwise of "+what, otherwiseWords...)
 		},
-		"outcomes":   func(n *node) { task.Outcomes = r.exitCodes(n, what) },
-		"takes":      func(n *node) { task.Takes = r.takes(n, what) },
-		"may_fail":   func(n *node) { task.MayFail = r.bool(n, "may_fail of "+what) },
-		"repeatable": func(n *node) { task.Repeatable = r.bool(n, "repeatable of "+what) },
-		"env":        func(n *node) { s.Env = r.env(n, s.Env, name) },
-		"timeout":    func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
-		"retry":      func(n *node) { s.Retry = r.retry(n, s.Retry) },
-		"exec":       kind("exec", func(n *node) { task.Exec = r.command(n, name, what) }),
+		"may_fail": func(n *node) { task.MayFail = r.bool(n, "may_fail of "+what) },
 		"only_if": func(n *node) {
 			task.OnlyIf = r.text(n, "only_if of "+what)
 			r.expects(name, condition, n, task.OnlyIf)
 		},
-		"route": kind("route", func(n *node) { task.Route = r.route(n, name, what) }),
-		"shell": kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
+		"for_each": func(n *node) {
+			each = n
+			if n.kind == sequence { // the items themselves; JSON is CEL
+				task.ForEach = show(n.any())
+			} else {
+				task.ForEach = r.text(n, "for_each of "+what)
+			}
+			if n.kind != mapping {
+				r.expected = append(r.expected, expected{name, list, n, task.ForEach})
+			}
+		},
+		"at_once":       func(n *node) { atOnce, task.AtOnce = n, int(r.whole64(n, "at_once of "+what, 1, 10_000)) },
+		"stop_on_first": func(n *node) { stopOnFirst, task.StopOnFirst = n, r.bool(n, "stop_on_first of "+what) },
+		"within":        func(n *node) { task.Within = r.within(n, what) },
+		"route":         d.kind("route", func(n *node) { task.Route = r.route(n, name, what) }),
+		"start":         d.kind("start", func(n *node) { task.Start = r.inner(n, name, what) }),
 	})
+	ok := r.keys(n, what, keys)
 	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
-	for key, at := range map[string]*node{"join": join, "otherwise": otherwise} {
-		if at != nil && after == nil {
-			r.problem(at, "add after, or take it out", "%s has %s and comes after nothing", what, key)
-		}
+	r.needs(after != nil, "after", what+" has %s and comes after nothing", map[string]*node{"join": join, "otherwise": otherwise})
+	r.needs(each != nil, "for_each", what+" has %s and is not made for each of a list", map[string]*node{"at_once": atOnce, "stop_on_first": stopOnFirst})
+	if each != nil && task.AtOnce == 0 {
+		task.AtOnce = standardAtOnce
 	}
-	switch {
-	case ok && len(kinds) == 0:
-		r.problem(n, "give it one of: exec, shell, route", "%s does nothing", what)
-	case len(kinds) > 1:
-		r.problem(kinds[1], "make two tasks of it", "%s has two kinds", what)
+	if each != nil && task.Kind == "route" {
+		r.problem(each, "take for_each out, or make a task for it that the route comes after", "%s is a route, and chooses once", what)
+	}
+	if ok {
+		r.oneKind(n, d, "exec, shell, route, start")
 	}
 	return task, after
+}
+
+// standardAtOnce is how many items of a task go at once if it does not say: a
+// long list does not keep everything else from the workers.
+const standardAtOnce = 10
+
+// needs tells of keys that say nothing without another one.
+func (r *reader) needs(there bool, other, message string, keys map[string]*node) {
+	for _, key := range sortedKeys(keys) {
+		if at := keys[key]; at != nil && !there {
+			r.problem(at, "add "+other+", or take it out", message, key)
+		}
+	}
+}
+
+// doing is what a task, or the opening or closing of a resource, does.
+type doing struct {
+	task     *Task
+	settings *Settings
+	what     string
+	kinds    []*node
+}
+
+func (d *doing) kind(key string, read func(*node)) func(*node) {
+	return func(n *node) {
+		d.kinds = append(d.kinds, n)
+		d.task.Kind = key
+		read(n)
+	}
+}
+
+// doing are the keys that say what is done and how.
+func (r *reader) doing(d *doing) map[string]func(*node) {
+	task, s, what := d.task, d.settings, d.what
+	return map[string]func(*node){
+		"about":      func(n *node) { task.About = r.text(n, "about of "+what) },
+		"outcomes":   func(n *node) { task.Outcomes = r.exitCodes(n, what) },
+		"takes":      func(n *node) { task.Takes = r.takes(n, what) },
+		"repeatable": func(n *node) { task.Repeatable = r.bool(n, "repeatable of "+what) },
+		"env":        func(n *node) { s.Env = r.env(n, s.Env, task.Name) },
+		"timeout":    func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
+		"retry":      func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"exec":       d.kind("exec", func(n *node) { task.Exec = r.command(n, task.Name, what) }),
+		"shell":      d.kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
+	}
+}
+
+func (r *reader) oneKind(n *node, d doing, kinds string) {
+	switch {
+	case len(d.kinds) == 0:
+		r.problem(n, "give it one of: "+kinds, "%s does nothing", d.what)
+	case len(d.kinds) > 1:
+		r.problem(d.kinds[1], "make two tasks of it", "%s has two kinds", d.what)
+	}
 }
 
 func (r *reader) command(n *node, task, what string) []string {

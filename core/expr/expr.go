@@ -8,6 +8,7 @@
 package expr
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,34 +30,54 @@ type Param struct {
 	Nullable       bool
 }
 
+// Task is a task, or a resource, that expressions can ask for.
+type Task struct {
+	Name     string
+	Each     bool // it is made for each item of a list: it has results, not a result
+	Resource bool
+}
+
 // Env compiles the expressions of one workflow. It may be used by one goroutine
 // at a time.
 type Env struct {
 	env    *cel.Env
 	params []string
-	tasks  []string // every task of the workflow
+	tasks  []Task // every task and resource of the workflow
+	item   bool   // item is known
 
-	mu    sync.Mutex
-	calls []call // of task("…"), in the text that is being compiled
+	calls *calls
 }
 
-// call is one task("…").
+// calls are those of task("…") and resource("…") in the text that is being
+// compiled.
+type calls struct {
+	mu   sync.Mutex
+	made []call
+}
+
 type call struct {
-	task string
-	at   common.Location
+	name     string
+	resource bool
+	at       common.Location
 }
+
+// Scope tells of which tasks and resources an expression may speak.
+type Scope func(Task) bool
 
 // costLimit bounds the work of one evaluation, in CEL's units: an expression
 // over a list of some ten thousand items stays under it.
 const costLimit = 1_000_000
 
-// tasksVariable holds what is known of the tasks; no text can name it, because
-// it begins with @.
-const tasksVariable = "@tasks"
+// These hold what is known of the tasks and the resources; no text can name
+// them, because they begin with @.
+const (
+	tasksVariable     = "@tasks"
+	resourcesVariable = "@resources"
+)
 
 // New makes the environment for a workflow with those params and tasks.
-func New(params []Param, tasks []string) (*Env, error) {
-	e := &Env{tasks: tasks}
+func New(params []Param, tasks []Task) (*Env, error) {
+	e := &Env{tasks: tasks, calls: &calls{}}
 	options := []cel.EnvOption{
 		cel.CrossTypeNumericComparisons(true),
 		cel.Variable("window.start", cel.TimestampType),
@@ -66,7 +87,8 @@ func New(params []Param, tasks []string) (*Env, error) {
 		cel.Variable("run.version", cel.IntType),
 		cel.Variable("run.cause", cel.StringType),
 		cel.Variable(tasksVariable, cel.MapType(cel.StringType, cel.DynType)),
-		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.taskMacro))...),
+		cel.Variable(resourcesVariable, cel.MapType(cel.StringType, cel.DynType)),
+		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.calls.macro(false)), cel.GlobalMacro("resource", 1, e.calls.macro(true)))...),
 	}
 	for _, p := range params {
 		e.params = append(e.params, p.Name)
@@ -75,6 +97,19 @@ func New(params []Param, tasks []string) (*Env, error) {
 	env, err := cel.NewEnv(append(options, timeFunctions()...)...)
 	e.env = env
 	return e, err
+}
+
+// WithItem is the environment in which, besides, item is known: one of a list.
+func (e *Env) WithItem(list *Expression) (*Env, error) {
+	env, err := e.env.Extend(cel.Variable("item", list.itemType()))
+	return &Env{env: env, params: e.params, tasks: e.tasks, item: true, calls: e.calls}, err
+}
+
+func (x *Expression) itemType() *cel.Type {
+	if x == nil || x.kind.Kind() != types.ListKind {
+		return cel.DynType
+	}
+	return x.kind.Parameters()[0]
 }
 
 func (p Param) celType() *cel.Type {
@@ -106,18 +141,24 @@ func plainType(word string) *cel.Type {
 	return cel.StringType
 }
 
-// taskMacro turns task("name") into a look-up in tasksVariable, and notes the
-// name, so that it can be checked against what is upstream.
-func (e *Env) taskMacro(factory cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
-	name, ok := "", false
-	if args[0].Kind() == ast.LiteralKind {
-		name, ok = args[0].AsLiteral().Value().(string)
+// macro turns task("name") into a look-up in tasksVariable, and notes the name,
+// so that it can be checked against what is upstream; or the same for resources.
+func (c *calls) macro(resource bool) cel.MacroFactory {
+	variable, example := tasksVariable, `the name of a task is written in quotes, as in task("load")`
+	if resource {
+		variable, example = resourcesVariable, `the name of a resource is written in quotes, as in resource("scratch")`
 	}
-	if !ok {
-		return nil, factory.NewError(args[0].ID(), `the name of a task is written in quotes, as in task("load")`)
+	return func(factory cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+		name, ok := "", false
+		if args[0].Kind() == ast.LiteralKind {
+			name, ok = args[0].AsLiteral().Value().(string)
+		}
+		if !ok {
+			return nil, factory.NewError(args[0].ID(), example)
+		}
+		c.made = append(c.made, call{name, resource, factory.OffsetLocation(args[0].ID())})
+		return factory.NewCall("_[_]", factory.NewIdent(variable), factory.NewLiteral(types.String(name))), nil
 	}
-	e.calls = append(e.calls, call{name, factory.OffsetLocation(args[0].ID())})
-	return factory.NewCall("_[_]", factory.NewIdent(tasksVariable), factory.NewLiteral(types.String(name))), nil
 }
 
 // Mistake is what is wrong in a text, at its line and column, both from 1.
@@ -129,31 +170,35 @@ type Mistake struct {
 // Expression is a compiled expression. It may be evaluated by many goroutines.
 type Expression struct {
 	Text    string
-	Tasks   []string // those that it speaks of
+	Tasks   []Task // those, and the resources, that it speaks of
 	program cel.Program
-	list    bool // its value is a list for certain
+	kind    *cel.Type
 }
 
-// Condition compiles a text whose value is true or false. upstream tells which
+// Condition compiles a text whose value is true or false. The scope tells which
 // tasks come before.
-func (e *Env) Condition(text string, upstream func(string) bool) (*Expression, []Mistake) {
-	compiled, kind, mistakes := e.compile(text, upstream)
-	if mistakes == nil && kind.Kind() != types.BoolKind && kind.Kind() != types.DynKind {
-		return nil, []Mistake{{1, 1, fmt.Sprintf("it is of the type %s, not true or false", kind), "compare it with something, as in == or >"}}
+func (e *Env) Condition(text string, scope Scope) (*Expression, []Mistake) {
+	x, mistakes := e.Value(text, scope)
+	if mistakes == nil && x.kind.Kind() != types.BoolKind && x.kind.Kind() != types.DynKind {
+		return nil, []Mistake{{1, 1, fmt.Sprintf("it is of the type %s, not true or false", x.kind), "compare it with something, as in == or >"}}
 	}
-	return compiled, mistakes
+	return x, mistakes
+}
+
+// List compiles a text whose value is a list.
+func (e *Env) List(text string, scope Scope) (*Expression, []Mistake) {
+	x, mistakes := e.Value(text, scope)
+	if mistakes == nil && x.kind.Kind() != types.ListKind && x.kind.Kind() != types.DynKind {
+		return nil, []Mistake{{1, 1, fmt.Sprintf("it is of the type %s, not a list", x.kind), `name a list, as in params.stations or task("split").result.parts`}}
+	}
+	return x, mistakes
 }
 
 // Value compiles a text that may have any value.
-func (e *Env) Value(text string, upstream func(string) bool) (*Expression, []Mistake) {
-	compiled, _, mistakes := e.compile(text, upstream)
-	return compiled, mistakes
-}
-
-func (e *Env) compile(text string, upstream func(string) bool) (*Expression, *cel.Type, []Mistake) {
-	e.mu.Lock()
-	defer e.mu.Unlock()
-	e.calls = nil
+func (e *Env) Value(text string, scope Scope) (*Expression, []Mistake) {
+	e.calls.mu.Lock()
+	defer e.calls.mu.Unlock()
+	e.calls.made = nil
 	tree, issues := e.env.Compile(text)
 	var mistakes []Mistake
 	if issues != nil {
@@ -162,25 +207,73 @@ func (e *Env) compile(text string, upstream func(string) bool) (*Expression, *ce
 		}
 	}
 	out := &Expression{Text: text}
-	for _, c := range e.calls {
+	for _, c := range e.calls.made {
+		i := slices.IndexFunc(e.tasks, func(t Task) bool { return t.Name == c.name && t.Resource == c.resource })
+		what, fix, add := "task", "name one that comes before", fmt.Sprintf("task %q does not come before this one, so its result is not known", c.name)
+		if c.resource {
+			what, fix, add = "resource", "name one that it is within", fmt.Sprintf("this is not within the resource %q, so nothing is known of it", c.name)
+		}
+		wrong := func(message, fix string) {
+			mistakes = append(mistakes, Mistake{c.at.Line(), c.at.Column() + 1, message, fix})
+		}
 		switch {
-		case !slices.Contains(e.tasks, c.task):
-			mistakes = append(mistakes, Mistake{c.at.Line(), c.at.Column() + 1, fmt.Sprintf("there is no task %q", c.task), "name one that comes before"})
-		case !upstream(c.task):
-			mistakes = append(mistakes, Mistake{c.at.Line(), c.at.Column() + 1, fmt.Sprintf("task %q does not come before this one, so its result is not known", c.task), "add it to after"})
-		case !slices.Contains(out.Tasks, c.task):
-			out.Tasks = append(out.Tasks, c.task)
+		case i < 0:
+			wrong(fmt.Sprintf("there is no %s %q", what, c.name), fix)
+		case !scope(e.tasks[i]) && c.resource:
+			wrong(add, "add it to within")
+		case !scope(e.tasks[i]):
+			wrong(add, "add it to after")
+		case !slices.Contains(out.Tasks, e.tasks[i]):
+			out.Tasks = append(out.Tasks, e.tasks[i])
 		}
 	}
+	if mistakes == nil {
+		mistakes = e.fields(tree)
+	}
 	if mistakes != nil {
-		return nil, nil, mistakes
+		return nil, mistakes
 	}
 	program, err := e.env.Program(tree, cel.CostLimit(costLimit), cel.InterruptCheckFrequency(1000))
 	if err != nil {
-		return nil, nil, []Mistake{{1, 1, err.Error(), ""}}
+		return nil, []Mistake{{1, 1, err.Error(), ""}}
 	}
-	out.program, out.list = program, tree.OutputType().Kind() == types.ListKind
-	return out, tree.OutputType(), nil
+	out.program, out.kind = program, tree.OutputType()
+	return out, nil
+}
+
+// fields finds what is asked of a task that no task has.
+func (e *Env) fields(tree *cel.Ast) (mistakes []Mistake) {
+	native := tree.NativeRep()
+	ast.PostOrderVisit(native.Expr(), ast.NewExprVisitor(func(x ast.Expr) {
+		if x.Kind() != ast.SelectKind || x.AsSelect().Operand().Kind() != ast.CallKind {
+			return
+		}
+		call := x.AsSelect().Operand().AsCall()
+		if call.FunctionName() != "_[_]" || call.Args()[0].Kind() != ast.IdentKind {
+			return
+		}
+		variable := call.Args()[0].AsIdent()
+		if variable != tasksVariable && variable != resourcesVariable {
+			return
+		}
+		name, _ := call.Args()[1].AsLiteral().Value().(string)
+		each := slices.ContainsFunc(e.tasks, func(t Task) bool { return t.Name == name && t.Each && !t.Resource && variable == tasksVariable })
+		has := []string{"state", "result"}
+		if each {
+			has[1] = "results"
+		}
+		field := x.AsSelect().FieldName()
+		if slices.Contains(has, field) {
+			return
+		}
+		at := native.SourceInfo().GetStartLocation(x.ID())
+		m := Mistake{at.Line(), at.Column() + 1, fmt.Sprintf("what is known of %q is its state and its result, but no %s", name, field), "write .state or .result"}
+		if each {
+			m.Message, m.Fix = fmt.Sprintf("task %q is made for each item, so it has no %s", name, field), "write .results, a list in the order of the items, or .state"
+		}
+		mistakes = append(mistakes, m)
+	}))
+	return mistakes
 }
 
 // explain says what CEL says in the words of a workflow.
@@ -195,12 +288,17 @@ func (e *Env) explain(err *cel.Error) Mistake {
 	switch {
 	case isReference && name == "params":
 		m.Message, m.Fix = "the workflow has no params", "declare them under params"
+	case isReference && name == "item":
+		m.Message, m.Fix = "there is no item here", "item is known in what a task with for_each is given"
 	case isReference && isParam:
 		m.Message = fmt.Sprintf("there is no param %q", param)
 		m.Fix = "the params are: " + strings.Join(e.params, ", ")
 	case isReference:
 		m.Message = fmt.Sprintf("%q is not known here", name)
-		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause and task("…")`
+		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause, task("…") and resource("…")`
+		if e.item {
+			m.Fix = strings.Replace(m.Fix, "params,", "item, params,", 1)
+		}
 	case strings.HasPrefix(m.Message, "found no matching overload for "):
 		m.Message = "these types do not go together: " + strings.TrimPrefix(m.Message, "found no matching overload for ")
 	}
@@ -215,7 +313,15 @@ type Facts struct {
 	RunNumber  int
 	RunVersion int
 	RunCause   string
-	Task       func(name string) (state string, result map[string]any)
+	Item       any // for the items of a task made for each
+	Task       func(Task) Known
+}
+
+// Known is what is known of a task or a resource.
+type Known struct {
+	State   string
+	Result  map[string]any
+	Results []any // of a task made for each item: the results, nil where there is none
 }
 
 // ResolveName is the variable of that name.
@@ -244,15 +350,26 @@ func (f *facts) ResolveName(name string) (any, bool) {
 		return int64(f.RunVersion), true
 	case "run.cause":
 		return f.RunCause, true
-	case tasksVariable:
+	case "item":
+		if f.Item == nil {
+			return types.NullValue, true
+		}
+		return f.Item, true
+	case tasksVariable, resourcesVariable:
 		known := make(map[string]any, len(f.tasks))
 		for _, task := range f.tasks {
-			state, result := f.Task(task)
-			one := map[string]any{"state": state, "result": nil}
-			if result != nil {
-				one["result"] = result
+			if task.Resource != (name == resourcesVariable) {
+				continue
 			}
-			known[task] = one
+			k := f.Task(task)
+			one := map[string]any{"state": k.State, "result": nil}
+			switch {
+			case task.Each:
+				one = map[string]any{"state": k.State, "results": k.Results}
+			case k.Result != nil:
+				one["result"] = k.Result
+			}
+			known[task.Name] = one
 		}
 		return known, true
 	}
@@ -265,7 +382,7 @@ func (f *facts) Parent() interpreter.Activation { return nil }
 // facts are the Facts of one evaluation, with the tasks that it speaks of.
 type facts struct {
 	*Facts
-	tasks []string
+	tasks []Task
 }
 
 // Eval is the value of the expression, in the Go types of JSON and time.Time,
@@ -276,6 +393,61 @@ func (x *Expression) Eval(f *Facts) (any, error) {
 		return nil, fmt.Errorf("%s: %w", x.Text, plainError(err))
 	}
 	return goValue(value), nil
+}
+
+// Items are the values of a list, each as a text that Item reads.
+func (x *Expression) Items(f *Facts) ([]string, error) {
+	value, err := x.Eval(f)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := value.([]any)
+	if !ok {
+		return nil, fmt.Errorf("%s: it is %s, not a list", x.Text, short(Text(value)))
+	}
+	texts := make([]string, len(list))
+	for i, item := range list {
+		switch v := item.(type) {
+		case time.Time:
+			item = v.UTC().Format(time.RFC3339Nano)
+		case time.Duration:
+			item = v.String()
+		}
+		text, err := json.Marshal(item)
+		if err != nil {
+			return nil, fmt.Errorf("item %d of %s: %w", i, x.Text, err)
+		}
+		texts[i] = string(text)
+	}
+	return texts, nil
+}
+
+// Item reads the value of an item of the list.
+func (x *Expression) Item(text string) (value any, err error) {
+	if err := json.Unmarshal([]byte(text), &value); err != nil {
+		return nil, err
+	}
+	switch kind := x.itemType().Kind(); typed := value.(type) {
+	case float64:
+		if kind == types.IntKind {
+			return int64(typed), nil
+		}
+	case string:
+		switch kind {
+		case types.TimestampKind:
+			return time.Parse(time.RFC3339, typed)
+		case types.DurationKind:
+			return time.ParseDuration(typed)
+		}
+	}
+	return value, nil
+}
+
+func short(text string) string {
+	if len(text) > 60 {
+		return strings.ToValidUTF8(text[:60], "") + "…"
+	}
+	return text
 }
 
 // Holds tells whether a condition is true.

@@ -13,14 +13,14 @@ func env(t testing.TB) *Env {
 		{Name: "basin", Type: "choice"}, {Name: "threshold", Type: "number"}, {Name: "count", Type: "whole"}, {Name: "fast", Type: "bool"},
 		{Name: "stations", Type: "list", Of: "text"}, {Name: "more", Type: "object"}, {Name: "since", Type: "moment"}, {Name: "pause", Type: "length"},
 		{Name: "note", Type: "text", Nullable: true}, {Name: "level", Type: "number", Nullable: true},
-	}, []string{"collect", "load", "later"})
+	}, []Task{{Name: "collect"}, {Name: "load"}, {Name: "later"}, {Name: "range", Each: true}, {Name: "scratch", Resource: true}})
 	if err != nil {
 		t.Fatal(err)
 	}
 	return e
 }
 
-func before(task string) bool { return task != "later" }
+func before(task Task) bool { return task.Name != "later" }
 
 func known() *Facts {
 	return &Facts{
@@ -28,11 +28,16 @@ func known() *Facts {
 			"since": time.Date(2026, 1, 1, 0, 0, 0, 0, time.UTC), "pause": 90 * time.Second, "note": nil, "level": nil},
 		Start: time.Date(2026, 3, 28, 23, 0, 0, 0, time.UTC), End: time.Date(2026, 3, 29, 0, 0, 0, 0, time.UTC),
 		RunID: "gauges:7", RunNumber: 7, RunVersion: 2, RunCause: "schedule",
-		Task: func(name string) (string, map[string]any) {
-			if name == "collect" {
-				return "succeeded", map[string]any{"rows": 36.0, "paths": []any{"a b", "c"}, "deep": map[string]any{"x": nil}}
+		Task: func(task Task) Known {
+			switch task.Name {
+			case "collect":
+				return Known{State: "succeeded", Result: map[string]any{"rows": 36.0, "paths": []any{"a b", "c"}, "deep": map[string]any{"x": nil}}}
+			case "range":
+				return Known{State: "failed", Results: []any{map[string]any{"ok": true}, nil}}
+			case "scratch":
+				return Known{State: "succeeded", Result: map[string]any{"port": 7.0}}
 			}
-			return "skipped", nil
+			return Known{State: "skipped"}
 		},
 	}
 }
@@ -58,6 +63,10 @@ func TestValues(t *testing.T) {
 		`task("load").result == null`:                              true,
 		`task("load").state`:                                       "skipped",
 		`has(task("collect").result.columns)`:                      false,
+		`task("range").results.filter(r, r != null).size()`:        int64(1),
+		`task("range").results[0].ok`:                              true,
+		`task("range").state`:                                      "failed",
+		`resource("scratch").result.port`:                          7.0,
 		`{"a": [1, 2.5]}`:                                          map[string]any{"a": []any{int64(1), 2.5}},
 		`window.end - window.start`:                                time.Hour,
 		`format(window.start, "%Y-%m-%d %H:%M %z", "Europe/Oslo")`: "2026-03-29 00:00 +0100",
@@ -95,6 +104,11 @@ func TestMistakesAreFoundBeforeAnythingRuns(t *testing.T) {
 		`window.begin > window.end`:         `1:1 "window.begin" is not known here`,
 		`nothing == 1`:                      `"nothing" is not known here`,
 		`1 +`:                               "Syntax error",
+		`item == "G01"`:                     "1:1 there is no item here",
+		`task("collect").reslt.rows > 1`:    `its result, but no reslt`,
+		`task("range").result.rows > 1`:     `task "range" is made for each item, so it has no result`,
+		`task("scratch").state == ""`:       `there is no task "scratch"`,
+		`resource("scratsch").state == ""`:  `1:10 there is no resource "scratsch"`,
 		"params.fast\n  && params.cout > 1": `2:6 there is no param "cout"`,
 		`format(window.start, "x") == ""`:   "these types do not go together",
 	} {
@@ -164,6 +178,64 @@ func TestWhatCannotBeEvaluatedSaysWhy(t *testing.T) {
 		if took := time.Since(began); took > 5*time.Second {
 			t.Errorf("%s took %v", text, took)
 		}
+	}
+}
+
+// The items of a list are the same after they went through the records as text.
+func TestItemsOfAList(t *testing.T) {
+	for list, want := range map[string]struct {
+		items      []string
+		expression string // over the first item
+		value      any
+	}{
+		`params.stations`: {[]string{`"G01"`, `"G02"`}, `item + "-" + params.basin`, "G01-upper"},
+		`[1, 2, 3]`:       {[]string{"1", "2", "3"}, `item + 1`, int64(2)},
+		`[params.since]`:  {[]string{`"2026-01-01T00:00:00Z"`}, `item < window.start`, true},
+		`[params.pause]`:  {[]string{`"1m30s"`}, `item > duration("1m")`, true},
+		`task("collect").result.paths.map(p, {"path": p, "rows": 2})`: {[]string{`{"path":"a b","rows":2}`, `{"path":"c","rows":2}`}, `item.path`, "a b"},
+		`[null]`:                           {[]string{"null"}, `item == null`, true},
+		`task("range").results`:            {[]string{`{"ok":true}`, "null"}, `item.ok`, true},
+		`params.stations.filter(s, false)`: {[]string{}, "", nil},
+	} {
+		e := env(t)
+		x, mistakes := e.List(list, before)
+		if mistakes != nil {
+			t.Errorf("%s: %v", list, mistakes)
+			continue
+		}
+		got, err := x.Items(known())
+		if err != nil || !reflect.DeepEqual(got, want.items) {
+			t.Errorf("%s: got %q %v, want %q", list, got, err, want.items)
+		}
+		if len(want.items) == 0 {
+			continue
+		}
+		inner, err := e.WithItem(x)
+		if err != nil {
+			t.Fatal(err)
+		}
+		of, mistakes := inner.Template("${"+want.expression+"}", before)
+		if mistakes != nil {
+			t.Errorf("%s: %v", want.expression, mistakes)
+			continue
+		}
+		facts := known()
+		if facts.Item, err = x.Item(got[0]); err != nil {
+			t.Errorf("%s: %v", got[0], err)
+		}
+		if value, err := of.Value(facts); err != nil || !reflect.DeepEqual(value, want.value) {
+			t.Errorf("%s of %s: got %v (%T) %v, want %v", want.expression, got[0], value, value, err, want.value)
+		}
+	}
+	if _, mistakes := env(t).List(`params.basin`, before); len(mistakes) != 1 || !strings.Contains(mistakes[0].Message, "not a list") {
+		t.Errorf("a text is no list, but got %v", mistakes)
+	}
+	inner, err := env(t).WithItem(nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, mistakes := inner.Value(`itme`, before); len(mistakes) != 1 || !strings.Contains(mistakes[0].Fix, "known are item, params") {
+		t.Errorf("got %+v", mistakes)
 	}
 }
 

@@ -78,7 +78,7 @@ func IsPlain(text string) bool { return !strings.Contains(text, "${") }
 
 // Template compiles a text in which ${…} stands for the value of an expression
 // and $${ for the two signs ${ themselves.
-func (e *Env) Template(text string, upstream func(string) bool) (*Template, []Mistake) {
+func (e *Env) Template(text string, scope Scope) (*Template, []Mistake) {
 	t := &Template{}
 	var mistakes []Mistake
 	for rest, at := text, 0; ; {
@@ -98,7 +98,7 @@ func (e *Env) Template(text string, upstream func(string) bool) (*Template, []Mi
 			return nil, append(mistakes, Mistake{1, at + i + 1, "this ${ is not closed", "write } behind the expression, or $${ for the signs themselves"})
 		}
 		inside := rest[i+2 : i+2+length]
-		expression, wrong := e.Value(inside, upstream)
+		expression, wrong := e.Value(inside, scope)
 		for _, m := range wrong {
 			if m.Line == 1 {
 				m.Column += at + i + 2
@@ -152,33 +152,43 @@ func (t *Template) Text(f *Facts) (string, error) {
 	return out.String(), nil
 }
 
-// Words are the arguments that the text becomes: one, or as many as a list has
-// items when the whole text is one expression whose value is a list.
-func (t *Template) Words(f *Facts) ([]string, error) {
+// whole is the expression that the text is, nil if it is more than that.
+func (t *Template) whole() *Expression {
 	var whole *Expression
 	for _, p := range t.parts {
 		if p.expression == nil && p.text != "" || p.expression != nil && whole != nil {
-			whole = nil
-			break
+			return nil
 		}
 		if p.expression != nil {
 			whole = p.expression
 		}
 	}
-	if whole != nil {
-		value, err := whole.Eval(f)
-		if err != nil {
-			return nil, err
-		}
-		if list, ok := value.([]any); ok {
-			words := make([]string, len(list))
-			for i, item := range list {
-				words[i] = Text(item)
-			}
-			return words, nil
-		}
+	return whole
+}
+
+// Value is the value of the expression, if the text is nothing else, or the text
+// with the values in their places.
+func (t *Template) Value(f *Facts) (any, error) {
+	if whole := t.whole(); whole != nil {
+		return whole.Eval(f)
+	}
+	return t.Text(f)
+}
+
+// Words are the arguments that the text becomes: one, or as many as a list has
+// items when the whole text is one expression whose value is a list.
+func (t *Template) Words(f *Facts) ([]string, error) {
+	value, err := t.Value(f)
+	if err != nil {
+		return nil, err
+	}
+	list, ok := value.([]any)
+	if !ok {
 		return []string{Text(value)}, nil
 	}
-	text, err := t.Text(f)
-	return []string{text}, err
+	words := make([]string, len(list))
+	for i, item := range list {
+		words[i] = Text(item)
+	}
+	return words, nil
 }

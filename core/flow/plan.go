@@ -9,10 +9,13 @@ import (
 
 // Plan is the graph of a workflow as the state machine walks it: tasks are
 // numbers, edges are in both directions. It never changes, and the runs of one
-// version share it.
+// version share it. Its tasks are the nodes of the definition: those of the file
+// and, behind them, the opening and the closing of each resource. A run has
+// further ones behind these: the items of the tasks that are made for each.
 type Plan struct {
-	tasks    []planned
-	deadline time.Duration // of a whole run; 0 is none
+	tasks     []planned
+	resources []resource
+	deadline  time.Duration // of a whole run; 0 is none
 }
 
 type planned struct {
@@ -22,11 +25,36 @@ type planned struct {
 	join       join
 	otherwise  string // as in the definition
 	retry      definition.Retry
+	timeout    time.Duration // of an attempt; kept by the worker, or here while it is parked
 	outcomes   []definition.ExitCodes
 	mayFail    bool
 	repeatable bool
 	onlyIf     string // its condition, for the reason; "" without one
 	route      bool   // it chooses among the tasks that come after it, and runs nothing
+
+	each        bool // it is made once for each item of a list
+	atOnce      int  // so many of them at a time; 0 is any number
+	stopOnFirst bool // and when one fails, no more of them
+
+	within []int // the resources that are open while it is made
+	role   role
+	of     int // the resource that it opens or closes
+}
+
+// role is what a node is there for.
+type role byte
+
+const (
+	work role = iota
+	opening
+	closing
+)
+
+// resource is opened before the first of its users and closed after the last.
+type resource struct {
+	name        string
+	open, close int   // its nodes
+	users       []int // tasks, and the nodes of resources, that are within it
 }
 
 // edge is one dependency, seen from one of its ends: the task at the other end,
@@ -61,21 +89,36 @@ func newJoin(j definition.Join, edges int) join {
 
 // NewPlan makes the plan of a workflow that was read without problems.
 func NewPlan(w *definition.Workflow) *Plan {
-	index := make(map[string]int, len(w.Tasks))
-	for i, t := range w.Tasks {
+	nodes := w.Nodes()
+	index := make(map[string]int, len(nodes))
+	for i, t := range nodes {
 		index[t.Name] = i
 	}
-	p := &Plan{tasks: make([]planned, len(w.Tasks)), deadline: w.Deadline.Duration()}
-	for i, t := range w.Tasks {
+	p := &Plan{tasks: make([]planned, len(nodes)), resources: make([]resource, len(w.Resources)), deadline: w.Deadline.Duration()}
+	place := make(map[string]int, len(w.Resources))
+	for i, res := range w.Resources {
+		place[res.Name] = i
+		open, close := index[res.OpenName()], index[res.CloseName()]
+		p.resources[i] = resource{name: res.Name, open: open, close: close}
+		p.tasks[open].role, p.tasks[open].of = opening, i
+		p.tasks[close].role, p.tasks[close].of = closing, i
+	}
+	for i, t := range nodes {
 		task := &p.tasks[i]
 		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes
+		task.timeout = t.Timeout.Duration()
 		task.otherwise, task.mayFail, task.repeatable = t.Otherwise, t.MayFail, t.Repeatable
 		task.onlyIf, task.route = t.OnlyIf, t.Kind == "route"
+		task.each, task.atOnce, task.stopOnFirst = t.ForEach != "", t.AtOnce, t.StopOnFirst
+		for _, name := range t.Within {
+			task.within = append(task.within, place[name])
+			p.resources[place[name]].users = append(p.resources[place[name]].users, i)
+		}
 		task.join = newJoin(t.Join, len(t.After))
 		for _, d := range t.After {
 			from := index[d.Task]
 			expected := expect(d.Expect)
-			routed := routesTo(w.Tasks[from], t.Name)
+			routed := routesTo(nodes[from], t.Name)
 			task.after = append(task.after, edge{from, expected, routed})
 			p.tasks[from].next = append(p.tasks[from].next, edge{i, expected, routed})
 		}
@@ -96,10 +139,10 @@ func expect(words []string) (o outcomes) {
 	return o
 }
 
-// Len is the number of tasks.
+// Len is the number of nodes.
 func (p *Plan) Len() int { return len(p.tasks) }
 
-// Name is the name of the task with that number.
+// Name is the name of the node with that number.
 func (p *Plan) Name(task int) string { return p.tasks[task].name }
 
 // Index is the number of the task with that name.
@@ -112,7 +155,7 @@ func (p *Plan) Index(name string) (int, bool) {
 	return 0, false
 }
 
-// Downstream are the tasks and everything that comes after them, each once.
+// Downstream are the nodes and everything that comes after them, each once.
 func (p *Plan) Downstream(tasks []int) []int {
 	found := slices.Clone(tasks)
 	seen := make([]bool, len(p.tasks))
@@ -130,12 +173,12 @@ func (p *Plan) Downstream(tasks []int) []int {
 	return found
 }
 
-// Verdict is what the report of an attempt means for its task: as the exit code
+// Verdict is what the report of an attempt means for its node: as the exit code
 // says, where the definition gives it a meaning, or else as the worker saw it.
 // A Failed verdict may be tried again; a Refused one never is.
-func (p *Plan) Verdict(task int, in Ended) Outcome {
+func (p *Plan) Verdict(node int, in Ended) Outcome {
 	if in.HasCode && (in.Outcome == AttemptSucceeded || in.Outcome == AttemptFailed) {
-		for _, codes := range p.tasks[task].outcomes {
+		for _, codes := range p.tasks[node].outcomes {
 			if in.Code < codes.From || in.Code > codes.To {
 				continue
 			}

@@ -2,6 +2,7 @@ package flow
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,17 +14,19 @@ import (
 // ever.
 const mostLost = 5
 
-// Judge decides conditions and routes by what is known of the run: its params,
-// its window and the results of tasks that have settled. The same run must get
-// the same answers. An error fails the task.
+// Judge decides conditions, routes and lists by what is known of the run: its
+// params, its window and the results of tasks that have settled. The same run
+// must get the same answers. An error fails the task.
 type Judge interface {
 	OnlyIf(task int) (bool, error)
 	Route(task int) (chosen []int, err error)
+	Items(task int) (values []string, err error)
 }
 
 // Step applies an input to the run. An input that no longer fits, such as a
 // report that comes twice or late, changes nothing and has no effects. The judge
-// may be nil if the plan has neither conditions nor routes.
+// may be nil if the plan has no conditions, routes and lists. Tasks that the run
+// has gained are items, all at its end.
 func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
 	s := stepper{plan: p, run: r, judge: judge, at: in.moment()}
 	switch in := in.(type) {
@@ -31,6 +34,8 @@ func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
 		s.opened()
 	case Started:
 		s.started(in)
+	case Parked:
+		s.parked(in)
 	case Ended:
 		s.ended(in)
 	case TimerDue:
@@ -42,7 +47,10 @@ func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
 	case Rerun:
 		s.rerun(in)
 	}
-	s.spread()
+	for len(s.settled) > 0 || len(s.tending) > 0 {
+		s.spread()
+		s.tend()
+	}
 	s.finish()
 	return s.changes, s.effects
 }
@@ -54,7 +62,32 @@ type stepper struct {
 	at      time.Time
 	changes []Change
 	effects []Effect
-	settled []int // tasks that have settled and whose successors have not been told
+	settled []int  // tasks that have settled and whose successors have not been told
+	tending []tend // what has to be looked after, for something changed in it
+}
+
+// tend is a task made for each item, or a resource, that has to be looked after.
+type tend struct {
+	resource bool
+	number   int
+}
+
+func (s *stepper) lookAfter(t tend) {
+	if !slices.Contains(s.tending, t) {
+		s.tending = append(s.tending, t)
+	}
+}
+
+func (s *stepper) tend() {
+	for len(s.tending) > 0 {
+		next := s.tending[0]
+		s.tending = s.tending[1:]
+		if next.resource {
+			s.tendResource(next.number)
+		} else {
+			s.tendItems(next.number)
+		}
+	}
 }
 
 // set moves a task into a state.
@@ -65,14 +98,35 @@ func (s *stepper) set(task int, to State, reason string) {
 	t.State, t.Reason = to, reason
 	s.plan.count(s.run, task, 1)
 	if to.Settled() {
-		t.Stopping = false
-		s.settled = append(s.settled, task)
+		t.Stopping, t.Cleared = false, false
+	}
+	if task >= s.plan.Len() {
+		s.lookAfter(tend{false, t.Of})
+		return
+	}
+	if !to.Settled() {
+		return
+	}
+	s.settled = append(s.settled, task)
+	if t.items.open > 0 { // it was to go on with some of its items
+		for _, item := range s.run.ItemPlaces(task) {
+			if s.run.Tasks[item].State == Idle {
+				s.set(item, to, reason)
+			}
+		}
+	}
+	planned := &s.plan.tasks[task]
+	for _, res := range planned.within {
+		s.lookAfter(tend{true, res})
+	}
+	if planned.role != work {
+		s.lookAfter(tend{true, planned.of})
 	}
 }
 
 // begin has an idle task do what it is there for, if its condition holds.
 func (s *stepper) begin(task int, reason string) {
-	planned := &s.plan.tasks[task]
+	planned := s.plan.planned(s.run, task)
 	if planned.onlyIf != "" {
 		holds, err := s.judge.OnlyIf(task)
 		if err != nil {
@@ -84,10 +138,25 @@ func (s *stepper) begin(task int, reason string) {
 			return
 		}
 	}
-	if !planned.route {
+	s.clear(task, reason)
+}
+
+// proceed has a task do what it is there for, now that nothing keeps it.
+func (s *stepper) proceed(task int, reason string) {
+	planned := s.plan.planned(s.run, task)
+	s.run.Tasks[task].Cleared = false
+	switch {
+	case planned.each && task < s.plan.Len():
+		s.expand(task, reason)
+	case planned.route:
+		s.choose(task)
+	default:
 		s.dispatch(task, reason)
-		return
 	}
+}
+
+// choose settles a route.
+func (s *stepper) choose(task int) {
 	chosen, err := s.judge.Route(task)
 	if err != nil {
 		s.set(task, Failed, "its rules cannot be told: "+err.Error())
@@ -119,7 +188,7 @@ func (s *stepper) opened() {
 	}
 	s.run.State = RunRunning
 	s.armDeadline()
-	for i := range s.run.Tasks {
+	for i := range s.plan.tasks {
 		if s.run.Tasks[i].pending == 0 {
 			s.decide(i)
 		}
@@ -132,14 +201,23 @@ func (s *stepper) started(in Started) {
 	}
 }
 
+func (s *stepper) parked(in Parked) {
+	if t := s.run.Tasks[in.Task]; t.State == Ready && t.Attempts == in.Attempt {
+		s.set(in.Task, Waiting, in.Reason)
+		if timeout := s.plan.planned(s.run, in.Task).timeout; timeout > 0 {
+			s.effects = append(s.effects, Arm{in.Task, in.Attempt, s.at.Add(timeout)})
+		}
+	}
+}
+
 func (s *stepper) ended(in Ended) {
 	t := &s.run.Tasks[in.Task]
 	// A report may overtake the word that the attempt started.
-	if t.State != Running && t.State != Ready || t.Attempts != in.Attempt {
+	if t.State != Running && t.State != Ready && t.State != Waiting || t.Attempts != in.Attempt {
 		return
 	}
-	planned := &s.plan.tasks[in.Task]
-	verdict := s.plan.Verdict(in.Task, in)
+	planned := s.plan.planned(s.run, in.Task)
+	verdict := s.plan.Verdict(s.plan.Node(s.run, in.Task), in)
 	switch {
 	case verdict == AttemptSucceeded:
 		s.set(in.Task, Succeeded, "")
@@ -175,8 +253,15 @@ func (s *stepper) timerDue(in TimerDue) {
 		}
 		return
 	}
-	if t := s.run.Tasks[in.Task]; t.State == Cooling && t.Attempts == in.Attempt {
+	t := s.run.Tasks[in.Task]
+	switch {
+	case t.Attempts != in.Attempt:
+	case t.State == Cooling:
 		s.dispatch(in.Task, t.Reason)
+	case t.State == Waiting && !t.Stopping:
+		reason := fmt.Sprintf("it took longer than its timeout of %s", definition.Length(s.plan.planned(s.run, in.Task).timeout))
+		s.effects = append(s.effects, GiveUp{in.Task, in.Attempt, reason})
+		s.ended(Ended{At: in.At, Task: in.Task, Attempt: in.Attempt, Outcome: AttemptFailed, Error: reason})
 	}
 }
 
@@ -185,10 +270,13 @@ func (s *stepper) release(in Release) {
 		return
 	}
 	reason := "released by " + in.By
-	switch in.As {
-	case Succeeded, Skipped:
+	switch {
+	case in.As != Ready:
 		s.set(in.Task, in.As, reason)
-	case Ready:
+	case in.Task >= s.plan.Len():
+		s.set(in.Task, Idle, reason)
+		s.queueItem(in.Task)
+	default:
 		s.begin(in.Task, reason)
 	}
 }
@@ -199,16 +287,37 @@ func (s *stepper) rerun(in Rerun) {
 	if s.run.State == RunQueued {
 		return
 	}
-	again := in.Tasks[:0:0]
+	reason := "to be made again, asked by " + in.By
+	again := in.Tasks[:0:0] // nodes
 	for _, task := range in.Tasks {
-		if t := &s.run.Tasks[task]; t.State.Settled() {
-			t.Before, t.Lost = t.Attempts, 0
-			s.set(task, Idle, "to be made again, asked by "+in.By)
-			again = append(again, task)
+		node := s.plan.Node(s.run, task)
+		if t := &s.run.Tasks[task]; !t.State.Settled() || s.isClosing(node) || s.plan.tasks[node].role == opening {
+			continue
+		}
+		if task != node && !slices.Contains(in.Tasks, node) && s.plan.Current(s.run, task) && !s.run.Tasks[node].Stopping {
+			if parent := &s.run.Tasks[node]; parent.State.Settled() {
+				s.set(node, Idle, "some of its items are to be made again, asked by "+in.By)
+				parent.Cleared = true
+				again = append(again, node)
+			}
+			s.idle(task, reason)
+			s.queueItem(task)
+		}
+		if task == node {
+			if s.plan.tasks[node].each {
+				s.forgetItems(node)
+			}
+			s.idle(task, reason)
+			again = append(again, node)
 		}
 	}
 	if len(again) == 0 {
 		return
+	}
+	for _, task := range again {
+		for _, res := range s.plan.tasks[task].within {
+			s.reopen(res, reason)
+		}
 	}
 	s.run.State, s.run.Stopping = RunRunning, false
 	s.armDeadline()
@@ -219,8 +328,22 @@ func (s *stepper) rerun(in Rerun) {
 		}
 	}
 	for _, task := range again {
-		s.decide(task)
+		switch planned := &s.plan.tasks[task]; {
+		case planned.role == closing:
+			s.lookAfter(tend{true, planned.of})
+		case s.run.Tasks[task].Cleared:
+			s.clear(task, s.run.Tasks[task].Reason)
+		default:
+			s.decide(task)
+		}
 	}
+}
+
+// idle makes a task idle again; the attempts that it had do not count any more.
+func (s *stepper) idle(task int, reason string) {
+	t := &s.run.Tasks[task]
+	t.Before, t.Lost, t.Cleared = t.Attempts, 0, false
+	s.set(task, Idle, reason)
 }
 
 func (s *stepper) stop(in Stop) {
@@ -236,20 +359,36 @@ func (s *stepper) stop(in Stop) {
 	s.stopAll(reason)
 }
 
+// stopAll ends everything but the closing of resources: what was opened is
+// closed, whatever happened. What has not been opened is settled with the tasks
+// that it was for.
 func (s *stepper) stopAll(reason string) {
 	for i := range s.run.Tasks {
+		switch state := s.run.Tasks[i].State; s.plan.planned(s.run, i).role {
+		case closing:
+			if state != Held {
+				continue
+			}
+		case opening:
+			if state == Idle {
+				continue
+			}
+		}
 		s.stopTask(i, reason)
 	}
-	s.settled = nil // all were told at once: nothing is left to be decided
 }
 
 func (s *stepper) stopTask(task int, reason string) {
 	t := &s.run.Tasks[task]
 	switch {
 	case t.State.Settled() || t.Stopping:
-	case t.State == Running:
+	case t.State == Running || t.State == Waiting:
 		t.Stopping, t.Reason = true, reason
-		s.changes = append(s.changes, Change{Task: task, From: Running, To: Running, Reason: reason})
+		s.changes = append(s.changes, Change{Task: task, From: t.State, To: t.State, Reason: reason})
+		if s.plan.tasks[s.plan.Node(s.run, task)].each && task < s.plan.Len() {
+			s.stopItems(task, reason)
+			return
+		}
 		s.effects = append(s.effects, Cancel{task, t.Attempts})
 	case t.State == Ready:
 		s.set(task, Stopped, reason)
@@ -259,7 +398,7 @@ func (s *stepper) stopTask(task int, reason string) {
 	}
 }
 
-// spread tells the tasks that come after a settled one, and those after them.
+// spread tells the tasks that come after those that have settled.
 func (s *stepper) spread() {
 	for len(s.settled) > 0 {
 		from := s.settled[0]
@@ -290,7 +429,7 @@ func (s *stepper) told(from int, e edge) {
 // settled and none did.
 func (s *stepper) decide(task int) {
 	t, planned := &s.run.Tasks[task], &s.plan.tasks[task]
-	if t.State != Idle {
+	if t.State != Idle || t.Cleared || planned.role != work {
 		return
 	}
 	j := planned.join

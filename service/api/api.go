@@ -8,6 +8,7 @@ package api
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"io/fs"
 	"log/slog"
@@ -22,6 +23,7 @@ import (
 	"github.com/gofiber/fiber/v2"
 
 	"wiselantern/core/definition"
+	"wiselantern/core/flow"
 	"wiselantern/parcel"
 	"wiselantern/service/access"
 	"wiselantern/service/engine"
@@ -49,7 +51,7 @@ type API struct {
 	closed      chan struct{} // closed when streams are to end
 
 	mu       sync.Mutex
-	versions map[[2]int64]*definition.Workflow
+	versions map[[2]int64]defined
 }
 
 // largestBody bounds the body of a request: a parcel with room around it.
@@ -58,7 +60,7 @@ const largestBody = parcel.MaxBytes + 8<<20
 // New makes the network interface.
 func New(o Options) *API {
 	huma.DefaultArrayNullable = false // lists are empty, never null
-	a := &API{Options: o, closed: make(chan struct{}), versions: map[[2]int64]*definition.Workflow{}}
+	a := &API{Options: o, closed: make(chan struct{}), versions: map[[2]int64]defined{}}
 	a.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true,
 		Immutable:             true, // values outlive their request in the engine
@@ -169,22 +171,37 @@ func route[In, Out any](api huma.API, method, path, id, tag, summary string, do 
 		})
 }
 
+// defined is what a version of a workflow says.
+type defined struct {
+	*definition.Workflow
+	nodes []definition.Task
+}
+
+// name is the name of a task of a run, or of an item of it.
+func (d defined) name(task int, itemOf, item sql.NullInt64) string {
+	if itemOf.Valid {
+		return flow.ItemName(d.nodes[itemOf.Int64].Name, int(item.Int64))
+	}
+	return d.nodes[task].Name
+}
+
 // definitionOf is a version of a workflow, which never changes.
-func (a *API) definitionOf(ctx context.Context, workflow int64, number int) (*definition.Workflow, error) {
+func (a *API) definitionOf(ctx context.Context, workflow int64, number int) (defined, error) {
 	key := [2]int64{workflow, int64(number)}
 	a.mu.Lock()
 	d := a.versions[key]
 	a.mu.Unlock()
-	if d != nil {
+	if d.Workflow != nil {
 		return d, nil
 	}
 	row, err := a.Store.Version(ctx, workflow, number)
 	if err != nil {
-		return nil, err
+		return d, err
 	}
-	if d, err = decodeDefinition(row); err != nil {
-		return nil, err
+	if d.Workflow, err = decodeDefinition(row); err != nil {
+		return d, err
 	}
+	d.nodes = d.Nodes()
 	a.mu.Lock()
 	defer a.mu.Unlock()
 	if len(a.versions) > 1000 {

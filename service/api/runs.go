@@ -34,13 +34,20 @@ type LogOf struct {
 func (a *API) runRoutes(api huma.API) {
 	route(api, http.MethodGet, "/api/runs", "list-runs", "Runs", "List runs, newest first", a.listRuns)
 	route(api, http.MethodGet, "/api/runs/{run}", "show-run", "Runs", "Show a run with its tasks and their attempts",
-		func(ctx context.Context, in *RunPath) (run client.Run, err error) {
+		func(ctx context.Context, in *struct {
+			RunPath
+			Fold bool `query:"fold" doc:"Leave out the items of tasks that are made for each"`
+		}) (run client.Run, err error) {
 			row, err := a.findRun(ctx, in.Run)
 			if err != nil {
 				return run, err
 			}
+			if in.Fold {
+				return a.folded(ctx, row)
+			}
 			return a.run(ctx, row)
 		})
+	route(api, http.MethodGet, "/api/runs/{run}/items", "list-items", "Runs", "List the items of a task that is made for each, in the order of its list", a.listItems)
 	route(api, http.MethodGet, "/api/runs/{run}/changes", "list-changes", "Runs", "List every change of state of a run and its tasks, oldest first", a.listChanges)
 	route(api, http.MethodPost, "/api/runs/{run}/stop", "stop", "Runs", "Stop a run, or one task of it",
 		func(ctx context.Context, in *struct {
@@ -157,6 +164,18 @@ func moment(m store.Moment) *time.Time {
 func (a *API) summaryOf(ctx context.Context, row store.Run) (run client.Run, err error) {
 	run = client.Run{ID: engine.RunName(row.Name, row.Number), Workflow: row.Name, Number: row.Number, Version: row.Version, State: row.State,
 		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended)}
+	if row.Result.Valid {
+		if err = json.Unmarshal([]byte(row.Result.String), &run.Result); err != nil {
+			return run, err
+		}
+	}
+	if row.OuterRun.Valid {
+		outer, err := a.Store.RunByID(ctx, row.OuterRun.Int64)
+		if err != nil {
+			return run, err
+		}
+		run.Outer = engine.RunName(outer.Name, outer.Number)
+	}
 	if row.WindowEnd.Valid {
 		run.Window = &client.Window{Start: row.WindowStart.Time(), End: row.WindowEnd.Time()}
 	}
@@ -189,42 +208,204 @@ func (a *API) run(ctx context.Context, row store.Run) (run client.Run, err error
 	if err != nil {
 		return run, err
 	}
-	waits := map[int]string{}
-	if row.State == string(flow.RunRunning) {
-		if waits, err = a.Engine.Waits(ctx, row.ID); err != nil {
-			return run, err
-		}
+	return a.withTasks(ctx, run, row, d, tasks, attempts)
+}
+
+// folded is a run with its tasks, but without the items of those that are made
+// for each.
+func (a *API) folded(ctx context.Context, row store.Run) (run client.Run, err error) {
+	if run, err = a.summaryOf(ctx, row); err != nil {
+		return run, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return run, err
+	}
+	tasks, err := a.Store.Nodes(ctx, row.ID)
+	if err != nil {
+		return run, err
+	}
+	attempts, err := a.Store.AttemptsOf(ctx, row.ID, 0, len(d.nodes)-1)
+	if err != nil {
+		return run, err
+	}
+	return a.withTasks(ctx, run, row, d, tasks, attempts)
+}
+
+// withTasks adds the tasks to a run, each item behind its task.
+func (a *API) withTasks(ctx context.Context, run client.Run, row store.Run, d defined, tasks []store.Task, attempts []store.Attempt) (client.Run, error) {
+	waits, err := a.waits(ctx, row)
+	if err != nil {
+		return run, err
+	}
+	counts, err := a.Store.ItemCounts(ctx, row.ID)
+	if err != nil {
+		return run, err
 	}
 	run.Counts = map[string]int{}
+	made := make(map[int]*client.Task, len(tasks))
+	items := map[int64][]*client.Task{}
 	for _, t := range tasks {
-		run.Counts[t.State]++
-		one := taskOf(t, d.Tasks[t.Task])
-		if t.State == flow.Ready.String() {
-			one.Waits = waits[t.Task]
+		if t.ItemOf.Valid && t.Item.Int64 >= int64(tasks[t.ItemOf.Int64].Items) {
+			continue // it is no longer in the list
 		}
-		run.Tasks = append(run.Tasks, one)
+		one, err := taskOf(t, d)
+		if err != nil {
+			return run, err
+		}
+		one.Waits = waits[t.Task]
+		made[t.Task] = &one
+		if t.ItemOf.Valid {
+			items[t.ItemOf.Int64] = append(items[t.ItemOf.Int64], &one)
+		} else {
+			run.Counts[t.State]++
+		}
 	}
-	for _, at := range attempts {
-		t := &run.Tasks[at.Task]
-		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error}
-		if at.ExitCode.Valid {
-			code := int(at.ExitCode.Int64)
-			one.ExitCode = &code
-		}
-		t.Attempts = append(t.Attempts, one)
-		t.Error = at.Error
-		if at.Result.Valid {
-			if err := json.Unmarshal([]byte(at.Result.String), &t.Result); err != nil {
-				return run, err
-			}
+	for _, c := range counts {
+		made[c.Task].Items.Counts[c.State] = c.Count
+	}
+	if err := a.addAttempts(ctx, made, attempts); err != nil {
+		return run, err
+	}
+	for i := range d.nodes {
+		run.Tasks = append(run.Tasks, *made[i])
+		for _, item := range items[int64(i)] {
+			run.Tasks = append(run.Tasks, *item)
 		}
 	}
 	return run, nil
 }
 
-func taskOf(row store.Task, d definition.Task) client.Task {
-	return client.Task{Name: d.Name, About: d.About, Kind: d.Kind, After: dependencies(d.After), State: row.State, Reason: row.Reason, Stopping: row.Stopping,
-		Wakes: moment(row.Wake), Attempts: []client.Attempt{}, Started: moment(row.Started), Ended: moment(row.Ended)}
+// waits tells of each ready task what it waits for.
+func (a *API) waits(ctx context.Context, row store.Run) (map[int]string, error) {
+	if row.State != string(flow.RunRunning) {
+		return nil, nil
+	}
+	return a.Engine.Waits(ctx, row.ID)
+}
+
+func (a *API) addAttempts(ctx context.Context, tasks map[int]*client.Task, attempts []store.Attempt) error {
+	for _, at := range attempts {
+		t := tasks[at.Task]
+		if t == nil {
+			continue
+		}
+		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error}
+		if at.ExitCode.Valid {
+			code := int(at.ExitCode.Int64)
+			one.ExitCode = &code
+		}
+		if at.InnerRun.Valid {
+			inner, err := a.Store.RunByID(ctx, at.InnerRun.Int64)
+			if err != nil {
+				return err
+			}
+			one.Run = engine.RunName(inner.Name, inner.Number)
+		}
+		t.Attempts = append(t.Attempts, one)
+		t.Error, t.Result = at.Error, nil
+		if at.Result.Valid {
+			if err := json.Unmarshal([]byte(at.Result.String), &t.Result); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// listItems lists the items of a task that is made for each.
+func (a *API) listItems(ctx context.Context, in *struct {
+	RunPath
+	Task  string   `query:"task" required:"true" example:"quality/range"`
+	State []string `query:"state" doc:"Only in one of these states"`
+	From  int      `query:"from" minimum:"0" doc:"The first place in the list that is wanted"`
+	Limit int      `query:"limit" default:"100" minimum:"1" maximum:"1000"`
+}) (page client.Items, err error) {
+	row, err := a.findRun(ctx, in.Run)
+	if err != nil {
+		return page, err
+	}
+	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
+	if err != nil {
+		return page, err
+	}
+	place, err := a.findTask(ctx, row, d, in.Task)
+	if err != nil {
+		return page, err
+	}
+	rows, err := a.Store.Items(ctx, row.ID, place, in.State, in.From, in.Limit+1)
+	page.Items = []client.Task{}
+	if err != nil || len(rows) == 0 {
+		return page, err
+	}
+	if len(rows) > in.Limit {
+		next := int(rows[in.Limit].Item.Int64)
+		page.Next, rows = &next, rows[:in.Limit]
+	}
+	attempts, err := a.Store.AttemptsOf(ctx, row.ID, rows[0].Task, rows[len(rows)-1].Task)
+	if err != nil {
+		return page, err
+	}
+	waits, err := a.waits(ctx, row)
+	if err != nil {
+		return page, err
+	}
+	made := map[int]*client.Task{}
+	for _, r := range rows {
+		one, err := taskOf(r, d)
+		if err != nil {
+			return page, err
+		}
+		one.Waits = waits[r.Task]
+		made[r.Task] = &one
+	}
+	if err := a.addAttempts(ctx, made, attempts); err != nil {
+		return page, err
+	}
+	for _, r := range rows {
+		page.Items = append(page.Items, *made[r.Task])
+	}
+	return page, nil
+}
+
+// findTask is the number of a task of a run, or of an item, by its name.
+func (a *API) findTask(ctx context.Context, row store.Run, d defined, name string) (int, error) {
+	task, rest, isItem := strings.Cut(name, "[")
+	names := make([]string, len(d.nodes))
+	for i, t := range d.nodes {
+		names[i] = t.Name
+		if t.Name != task {
+			continue
+		}
+		if !isItem {
+			return i, nil
+		}
+		if item, err := strconv.Atoi(strings.TrimSuffix(rest, "]")); err == nil && flow.ItemName(task, item) == name {
+			place, err := a.Store.ItemPlace(ctx, row.ID, i, item)
+			if err != store.ErrNotFound {
+				return place, err
+			}
+		}
+	}
+	return 0, engine.Unknown("task", name, names)
+}
+
+func taskOf(row store.Task, d defined) (task client.Task, err error) {
+	node := row.Task
+	if row.ItemOf.Valid {
+		node = int(row.ItemOf.Int64)
+	}
+	t := d.nodes[node]
+	task = client.Task{Name: d.name(row.Task, row.ItemOf, row.Item), About: t.About, Kind: t.Kind, After: dependencies(t.After), Within: t.Within, State: row.State, Reason: row.Reason,
+		Stopping: row.Stopping, Wakes: moment(row.Wake), Attempts: []client.Attempt{}, Started: moment(row.Started), Ended: moment(row.Ended)}
+	switch {
+	case row.ItemOf.Valid:
+		task.ItemOf = t.Name
+		err = json.Unmarshal([]byte(row.Value), &task.Item)
+	case t.ForEach != "":
+		task.Items = &client.ItemCounts{Count: row.Items, Counts: map[string]int{}}
+	}
+	return task, err
 }
 
 func dependencies(after []definition.Dependency) []client.Dependency {
@@ -256,7 +437,7 @@ func (a *API) rerun(ctx context.Context, in *struct {
 	if err != nil {
 		return again, err
 	}
-	values, err := readTexts(d, in.Body.Texts)
+	values, err := readTexts(d.Workflow, in.Body.Texts)
 	if err != nil {
 		return again, err
 	}
@@ -290,7 +471,7 @@ func (a *API) changes(ctx context.Context, after, run int64, limit int) ([]clien
 			if err != nil {
 				return nil, err
 			}
-			changes[i].Task = d.Tasks[r.Task.Int64].Name
+			changes[i].Task = d.name(int(r.Task.Int64), r.ItemOf, r.Item)
 		}
 	}
 	return changes, nil
@@ -306,16 +487,9 @@ func (a *API) findLog(ctx context.Context, in LogOf) (of store.LogOf, open bool,
 	if err != nil {
 		return of, false, err
 	}
-	place := -1
-	var names []string
-	for i, t := range d.Tasks {
-		names = append(names, t.Name)
-		if t.Name == in.Task {
-			place = i
-		}
-	}
-	if place < 0 {
-		return of, false, engine.Unknown("task", in.Task, names)
+	place, err := a.findTask(ctx, row, d, in.Task)
+	if err != nil {
+		return of, false, err
 	}
 	task, attempts, err := a.Store.TaskWithAttempts(ctx, row.ID, place)
 	if err != nil {
@@ -332,7 +506,7 @@ func (a *API) findLog(ctx context.Context, in LogOf) (of store.LogOf, open bool,
 	open = !state.Settled()
 	for _, at := range attempts {
 		if at.Number == number {
-			open = at.State == store.AttemptSent || at.State == store.AttemptRunning
+			open = at.IsOpen()
 		}
 	}
 	return store.LogOf{Run: row.ID, Task: place, Attempt: number}, open, err

@@ -90,7 +90,7 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 		return w, err
 	}
 	w = client.Workflow{Name: row.Name, About: d.About, Owner: d.Owner, Labels: list(d.Labels), Version: row.Version, Project: version.Project, File: version.File,
-		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d, Recent: []client.Run{}}
+		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d.Workflow, Recent: []client.Run{}}
 	for _, s := range d.Starts {
 		w.Starts = append(w.Starts, s.String())
 	}
@@ -165,7 +165,7 @@ func (a *API) start(ctx context.Context, in *struct {
 	if err != nil {
 		return run, err
 	}
-	values, err := readTexts(d, in.Body.Texts)
+	values, err := readTexts(d.Workflow, in.Body.Texts)
 	if err != nil {
 		return run, err
 	}

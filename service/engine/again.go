@@ -33,10 +33,14 @@ func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given de
 			return err
 		}
 		for _, i := range tasks {
+			label := l.version.plan.Label(l.run, i)
 			if !l.run.Tasks[i].State.Settled() {
-				return &RefusedError{fmt.Sprintf("task %s of run %s is %s; wait for its end, or stop it first", l.version.plan.Name(i), name, l.run.Tasks[i].State)}
+				return &RefusedError{fmt.Sprintf("task %s of run %s is %s; wait for its end, or stop it first", label, name, l.run.Tasks[i].State)}
 			}
-			again = append(again, l.version.plan.Name(i))
+			if resource, is := l.version.plan.Closing(l.run, i); is {
+				return &RefusedError{fmt.Sprintf("task %s of run %s is within the resource %s, which is just being closed; wait for the end of %s:close", label, name, resource, resource)}
+			}
+			again = append(again, label)
 		}
 		if len(tasks) == 0 {
 			return &RefusedError{fmt.Sprintf("nothing in run %s has failed; name tasks with --from or --only", name)}
@@ -90,27 +94,73 @@ func (b *batch) find(ctx context.Context, run store.Run) (*live, error) {
 
 // selected are the numbers of the tasks that a selection means.
 func (l *live) selected(s Selection) (tasks []int, err error) {
+	plan := l.version.plan
 	if s.Failed {
-		for i := range l.run.Tasks {
-			switch l.run.Tasks[i].State {
-			case flow.Failed, flow.Unreached, flow.Stopped:
-				tasks = append(tasks, i)
-			}
-		}
-		return tasks, nil
+		return l.failed(), nil
 	}
 	for _, name := range slices.Concat(s.From, s.Only) {
-		i, ok := l.version.plan.Index(name)
-		if !ok {
-			return nil, Unknown("task", name, taskNames(l.version.definition))
+		i, err := l.find(name)
+		switch {
+		case err != nil:
+			return nil, err
+		case i < plan.Len() && plan.IsOpening(i):
+			return nil, &RefusedError{fmt.Sprintf("%s is made again with the tasks that need it; name those", name)}
+		case !plan.Current(l.run, i):
+			return nil, &RefusedError{fmt.Sprintf("%s is no longer in the list of its task; name %s", name, plan.Name(plan.Node(l.run, i)))}
 		}
 		tasks = append(tasks, i)
-	}
-	if s.From != nil {
-		tasks = l.version.plan.Downstream(tasks)
+		if s.From != nil {
+			for _, later := range plan.Downstream([]int{plan.Node(l.run, i)}) {
+				if later != plan.Node(l.run, i) {
+					tasks = append(tasks, later)
+				}
+			}
+		}
 	}
 	slices.Sort(tasks)
 	return slices.Compact(tasks), nil
+}
+
+// failed are the tasks that failed, were unreached or were stopped: of a task made
+// for each, only the items that did.
+func (l *live) failed() (tasks []int) {
+	plan := l.version.plan
+	badly := func(i int) bool {
+		state := l.run.Tasks[i].State
+		return state == flow.Failed || state == flow.Unreached || state == flow.Stopped
+	}
+	for i := range plan.Len() {
+		if !badly(i) || plan.IsOpening(i) {
+			continue
+		}
+		var items []int
+		for _, item := range l.run.ItemPlaces(i) {
+			if badly(item) {
+				items = append(items, item)
+			}
+		}
+		if items == nil {
+			items = []int{i}
+		}
+		tasks = append(tasks, items...)
+	}
+	return tasks
+}
+
+// find is the number of the task of that name, or of the item.
+func (l *live) find(name string) (int, error) {
+	if i, ok := l.version.plan.Find(l.run, name); ok {
+		return i, nil
+	}
+	return 0, Unknown("task", name, l.taskNames())
+}
+
+func (l *live) taskNames() []string {
+	names := make([]string, len(l.run.Tasks))
+	for i := range names {
+		names[i] = l.version.plan.Label(l.run, i)
+	}
+	return names
 }
 
 type newParams struct {
@@ -155,9 +205,9 @@ func (e *Engine) Release(ctx context.Context, run store.Run, task, as, by string
 		if l == nil {
 			return &RefusedError{fmt.Sprintf("run %s has ended, so nothing in it is held", name)}
 		}
-		place, ok := l.version.plan.Index(task)
-		if !ok {
-			return Unknown("task", task, taskNames(l.version.definition))
+		place, err := l.find(task)
+		if err != nil {
+			return err
 		}
 		if state := l.run.Tasks[place].State; state != flow.Held {
 			text := fmt.Sprintf("task %s of run %s is not held, but %s", task, name, state)
@@ -174,7 +224,7 @@ func (e *Engine) Release(ctx context.Context, run store.Run, task, as, by string
 func (l *live) held() (names []string) {
 	for i, t := range l.run.Tasks {
 		if t.State == flow.Held {
-			names = append(names, l.version.plan.Name(i))
+			names = append(names, l.version.plan.Label(l.run, i))
 		}
 	}
 	return names

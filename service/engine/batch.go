@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"time"
 
+	"wiselantern/core/definition"
 	"wiselantern/core/flow"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
@@ -17,6 +18,7 @@ type batch struct {
 	dirty   []*live
 	over    map[int64]*live // runs that ended in this batch: their records are not to be read yet
 	effects []func()
+	next    []func()       // steps of other runs that this one brings about
 	told    map[int64]bool // runs that changed; AllRuns alone when only a workflow did
 }
 
@@ -30,6 +32,7 @@ type live struct {
 	params   map[string]string      // as tasks see them
 	native   map[string]any         // as expressions see them
 	results  map[int]map[string]any // of tasks, if there are expressions
+	noResult error                  // why what it leaves cannot be told
 
 	runDirty   bool
 	dirtyTasks []int
@@ -39,6 +42,9 @@ type live struct {
 func (b *batch) step(l *live, in flow.Input, person string) {
 	before := l.run.State
 	changes, effects := l.version.plan.Step(l.run, in, l)
+	for place := len(l.tasks); place < len(l.run.Tasks); place++ {
+		b.addItem(l, place)
+	}
 	var orders []flow.Dispatch
 	for _, c := range changes {
 		b.changed(l, c, person)
@@ -50,7 +56,16 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 			orders = append(orders, e)
 		case flow.Cancel:
 			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
+			if l.node(e.Task).Kind == "start" {
+				b.then(func() { b.stopInner(id, in) })
+				continue
+			}
 			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
+		case flow.GiveUp:
+			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
+			b.engine.ledger.release(id)
+			b.EndAttempt(store.Attempt{Run: l.row.ID, Task: e.Task, Number: e.Attempt, State: string(flow.AttemptFailed), Ended: store.At(b.at), Error: e.Reason})
+			b.then(func() { b.stopInner(id, in) })
 		case flow.Arm:
 			if e.Task == flow.AllTasks {
 				l.row.Deadline = store.At(e.At)
@@ -86,10 +101,41 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	}
 }
 
+// then has something done when the step that is being written down is done with.
+func (b *batch) then(do func()) { b.next = append(b.next, do) }
+
+// settle does what steps have brought about elsewhere, and what that brings about.
+func (b *batch) settle() {
+	for len(b.next) > 0 {
+		do := b.next[0]
+		b.next = b.next[1:]
+		do()
+	}
+}
+
+// addItem writes down an item that a task has got.
+func (b *batch) addItem(l *live, place int) {
+	task := &l.run.Tasks[place]
+	row := store.Task{Run: l.row.ID, Task: place, State: flow.Idle.String(), ItemOf: number(int64(task.Of)), Item: number(int64(task.Item)), Value: task.Value}
+	l.tasks = append(l.tasks, row)
+	b.AddItem(row)
+	if !l.runDirty && len(l.dirtyTasks) == 0 {
+		b.dirty = append(b.dirty, l)
+	}
+	l.dirtyTasks = append(l.dirtyTasks, place, task.Of)
+}
+
+func number(n int64) sql.NullInt64 { return sql.NullInt64{Int64: n, Valid: true} }
+
+// node is what the definition says of a task of the run.
+func (l *live) node(task int) *definition.Task {
+	return &l.version.nodes[l.version.plan.Node(l.run, task)]
+}
+
 // send releases the work order of an attempt once it is recorded, and once there
 // is room in the capacities that it takes.
 func (b *batch) send(l *live, task, attempt int) {
-	takes := l.version.definition.Tasks[task].Takes
+	takes := l.node(task).Takes
 	if len(takes) == 0 {
 		b.sendNow(l, task, attempt)
 		return
@@ -101,13 +147,21 @@ func (b *batch) send(l *live, task, attempt int) {
 // sendNow releases a work order. One that cannot be made, because an expression
 // in it has no value, fails the attempt.
 func (b *batch) sendNow(l *live, task, attempt int) {
+	if l.node(task).Kind == "start" {
+		b.then(func() { b.startInner(l, task, attempt) })
+		return
+	}
 	order, err := l.order(task, attempt)
 	if err == nil {
 		b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
 		return
 	}
+	b.refuse(l, task, attempt, "what it is to be given cannot be told: "+err.Error())
+}
+
+// refuse fails an attempt that cannot be made.
+func (b *batch) refuse(l *live, task, attempt int, reason string) {
 	b.engine.ledger.release(dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt})
-	reason := "what it is to be given cannot be told: " + err.Error()
 	b.EndAttempt(store.Attempt{Run: l.row.ID, Task: task, Number: attempt, State: string(flow.AttemptFailed), Ended: store.At(b.at), Error: reason})
 	b.step(l, flow.Ended{At: b.at, Task: task, Attempt: attempt, Outcome: flow.AttemptRefused, Error: reason}, "")
 }
@@ -133,12 +187,14 @@ func (b *batch) touch(l *live) {
 func (b *batch) changed(l *live, c flow.Change, person string) {
 	row := &l.tasks[c.Task]
 	at := store.At(b.at)
-	if c.From == flow.Cooling {
+	if c.From == flow.Cooling || c.From == flow.Waiting && c.To != flow.Waiting && c.To != flow.Cooling {
 		row.Wake = store.Moment{}
 	}
 	switch {
 	case c.To.Settled():
 		row.Ended = at
+	case c.From == flow.Idle && c.To == flow.Running: // its items are made
+		row.Started = at
 	case c.To == flow.Idle: // it is to be made again
 		row.Started, row.Ended = store.Moment{}, store.Moment{}
 	}
@@ -163,11 +219,13 @@ func (b *batch) flush() {
 	for _, l := range b.dirty {
 		for _, i := range l.dirtyTasks {
 			row, task := &l.tasks[i], &l.run.Tasks[i]
-			if row.State == task.State.String() && row.Attempts == task.Attempts && row.Stopping == task.Stopping && row.Reason == task.Reason {
+			if row.State == task.State.String() && row.Attempts == task.Attempts && row.Before == task.Before && row.Stopping == task.Stopping && row.Reason == task.Reason &&
+				row.Cleared == task.Cleared && row.Items == task.Items && row.Value == task.Value {
 				continue // written already
 			}
 			row.State, row.Attempts, row.Before, row.Lost = task.State.String(), task.Attempts, task.Before, task.Lost
 			row.Stopping, row.Reason, row.Chosen = task.Stopping, task.Reason, chosenText(task.Chosen)
+			row.Cleared, row.Items, row.Value = task.Cleared, task.Items, task.Value
 			b.SetTask(*row)
 		}
 		l.row.State, l.row.Stopping = string(l.run.State), l.run.Stopping

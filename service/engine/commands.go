@@ -83,6 +83,9 @@ func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel,
 				}
 			}
 		}
+		if err := e.checkInners(project.Workflows); err != nil {
+			return err
+		}
 		for _, w := range project.Workflows {
 			one, err := b.apply(w, project, parcel, by, dry)
 			if err != nil {
@@ -176,9 +179,9 @@ func (e *Engine) Stop(ctx context.Context, run store.Run, task string, by string
 		}
 		place := flow.AllTasks
 		if task != "" {
-			var ok bool
-			if place, ok = l.version.plan.Index(task); !ok {
-				return Unknown("task", task, taskNames(l.version.definition))
+			var err error
+			if place, err = l.find(task); err != nil {
+				return err
 			}
 			if state := l.run.Tasks[place].State; state.Settled() {
 				return &RefusedError{fmt.Sprintf("task %s of run %s has ended already: it %s", task, name, past(state))}
@@ -197,14 +200,6 @@ func past(s flow.State) string {
 		return "was not reached"
 	}
 	return "was " + s.String()
-}
-
-func taskNames(d *definition.Workflow) []string {
-	names := make([]string, len(d.Tasks))
-	for i, t := range d.Tasks {
-		names[i] = t.Name
-	}
-	return names
 }
 
 // Pause keeps a workflow from beginning runs by itself. What comes due is

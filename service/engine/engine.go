@@ -169,11 +169,14 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	}
 	for i, c := range commands {
 		answers[i] = c.do(b)
+		b.settle()
 	}
 	for _, t := range due {
 		b.timerDue(t)
 	}
-	b.sendWaiting()
+	for b.sendWaiting(); len(b.next) > 0; b.sendWaiting() {
+		b.settle()
+	}
 	b.flush()
 	if err := b.Commit(); err != nil {
 		return err

@@ -53,33 +53,74 @@ func (e *Engine) restoreResults(ctx context.Context, l *live) error {
 	return nil
 }
 
-func (l *live) facts() *expr.Facts {
+// facts are what is known of the run, for the expressions of a task of it.
+func (l *live) facts(task int) (*expr.Facts, error) {
+	facts := l.runFacts()
+	if t := &l.run.Tasks[task]; task >= l.version.plan.Len() {
+		var err error
+		if facts.Item, err = l.version.compiled.Nodes[t.Of].ForEach.Item(t.Value); err != nil {
+			return nil, err
+		}
+	}
+	return facts, nil
+}
+
+func (l *live) runFacts() *expr.Facts {
 	return &expr.Facts{
 		Params: l.native, Start: l.row.WindowStart.Time(), End: l.row.WindowEnd.Time(),
 		RunID: RunName(l.row.Name, l.row.Number), RunNumber: l.row.Number, RunVersion: l.row.Version, RunCause: l.row.Cause,
-		Task: func(name string) (string, map[string]any) {
-			i, ok := l.version.plan.Index(name)
-			if !ok {
-				return "", nil
-			}
-			state := l.run.Tasks[i].State
-			if state == flow.Skipped {
-				return state.String(), nil
-			}
-			return state.String(), l.results[i]
-		},
+		Task: l.known,
 	}
+}
+
+// known is what is known of a task or a resource. What was skipped has no result.
+func (l *live) known(task expr.Task) (known expr.Known) {
+	name := task.Name
+	if task.Resource {
+		name = definition.Resource{Name: task.Name}.OpenName()
+	}
+	i, ok := l.version.plan.Index(name)
+	if !ok {
+		return known
+	}
+	state := l.run.Tasks[i].State
+	known.State = state.String()
+	if task.Each {
+		known.Results = []any{}
+		for _, item := range l.run.ItemPlaces(i) {
+			var result any
+			if l.run.Tasks[item].State == flow.Succeeded && l.results[item] != nil {
+				result = l.results[item]
+			}
+			known.Results = append(known.Results, result)
+		}
+	} else if state != flow.Skipped {
+		known.Result = l.results[i]
+	}
+	return known
 }
 
 // OnlyIf tells whether the condition of a task holds.
 func (l *live) OnlyIf(task int) (bool, error) {
-	return l.version.compiled[task].OnlyIf.Holds(l.facts())
+	return l.version.compiled.Nodes[task].OnlyIf.Holds(l.runFacts())
+}
+
+// mostItems bounds the list of a task that is made for each of its items.
+const mostItems = 100_000
+
+// Items are the items of the list of a task, each as JSON.
+func (l *live) Items(task int) ([]string, error) {
+	values, err := l.version.compiled.Nodes[task].ForEach.Items(l.runFacts())
+	if len(values) > mostItems {
+		return nil, fmt.Errorf("it has %d items, over the limit of %d", len(values), mostItems)
+	}
+	return values, err
 }
 
 // Route are the tasks that a route chooses: those of its first rule that holds.
 func (l *live) Route(task int) (chosen []int, err error) {
-	facts := l.facts()
-	for i, condition := range l.version.compiled[task].Route {
+	facts := l.runFacts()
+	for i, condition := range l.version.compiled.Nodes[task].Route {
 		holds := condition == nil // the else
 		if !holds {
 			if holds, err = condition.Holds(facts); err != nil {
@@ -89,7 +130,7 @@ func (l *live) Route(task int) (chosen []int, err error) {
 		if !holds {
 			continue
 		}
-		for _, name := range l.version.definition.Tasks[task].Route[i].To {
+		for _, name := range l.version.nodes[task].Route[i].To {
 			to, _ := l.version.plan.Index(name)
 			chosen = append(chosen, to)
 		}
@@ -101,12 +142,16 @@ func (l *live) Route(task int) (chosen []int, err error) {
 // given are the words and the variables of a task, with the values of their
 // expressions.
 func (l *live) given(task int) (words []string, env map[string]string, err error) {
-	t := &l.version.definition.Tasks[task]
+	t := l.node(task)
 	words, env = t.Exec, t.Env
 	if l.version.compiled == nil {
 		return words, env, nil
 	}
-	compiled, facts := &l.version.compiled[task], l.facts()
+	compiled := &l.version.compiled.Nodes[l.version.plan.Node(l.run, task)]
+	facts, err := l.facts(task)
+	if err != nil {
+		return nil, nil, err
+	}
 	if compiled.Exec != nil {
 		words = nil
 		for _, template := range compiled.Exec {
@@ -120,8 +165,16 @@ func (l *live) given(task int) (words []string, env map[string]string, err error
 			return nil, nil, fmt.Errorf("exec names no program")
 		}
 	}
-	if compiled.Env != nil {
+	if facts.Item != nil || compiled.Env != nil {
 		env = maps.Clone(t.Env)
+	}
+	if task >= l.version.plan.Len() {
+		if env == nil {
+			env = map[string]string{}
+		}
+		env["LANTERN_ITEM"] = expr.Text(facts.Item)
+	}
+	if compiled.Env != nil {
 		for name, template := range compiled.Env {
 			if env[name], err = template.Text(facts); err != nil {
 				return nil, nil, err

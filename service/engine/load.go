@@ -90,7 +90,8 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 		if err != nil {
 			return nil, err
 		}
-		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Before: t.Before, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping}
+		recorded.Tasks[i] = flow.Task{State: state, Attempts: t.Attempts, Before: t.Before, Lost: t.Lost, Reason: t.Reason, Stopping: t.Stopping,
+			Cleared: t.Cleared, Items: t.Items, Of: int(t.ItemOf.Int64), Item: int(t.Item.Int64), Value: t.Value}
 		if recorded.Tasks[i].Chosen, err = readChosen(t.Chosen); err != nil {
 			return nil, err
 		}
@@ -125,11 +126,11 @@ func (e *Engine) loadLedger(ctx context.Context, runs map[int64]*live) (ledger, 
 		if l == nil {
 			continue
 		}
-		takes := l.version.definition.Tasks[a.Task].Takes
+		takes := l.node(a.Task).Takes
 		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
 		switch {
 		case len(takes) == 0:
-		case a.State == store.AttemptRunning || e.sender != nil && e.sender.Knows(id):
+		case a.State != store.AttemptSent || e.sender != nil && e.sender.Knows(id):
 			c.hold(id, takes)
 		default:
 			c.queue(waiter{id: id, priority: l.version.definition.Priority, takes: takes})
@@ -149,7 +150,7 @@ func (e *Engine) GoOn(ctx context.Context) error {
 	}
 	for _, a := range open {
 		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
-		if e.sender.Knows(id) {
+		if e.sender.Knows(id) || a.State == store.AttemptWaiting {
 			continue
 		}
 		if a.State == store.AttemptRunning {

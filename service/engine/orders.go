@@ -14,12 +14,12 @@ func RunName(workflow string, number int) string { return workflow + ":" + strco
 
 // order is the work order for an attempt.
 func (l *live) order(task, attempt int) (dispatch.Order, error) {
-	t := &l.version.definition.Tasks[task]
+	t := l.node(task)
 	exec, env, err := l.given(task)
 	return dispatch.Order{
 		AttemptID: dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt},
 		RunName:   RunName(l.row.Name, l.row.Number),
-		TaskName:  t.Name,
+		TaskName:  l.version.plan.Label(l.run, task),
 		Kind:      t.Kind,
 		Exec:      exec,
 		Shell:     t.Shell,

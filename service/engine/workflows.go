@@ -9,6 +9,7 @@ import (
 	"wiselantern/core/calendar"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
 )
 
@@ -25,8 +26,9 @@ type workflow struct {
 type version struct {
 	row        store.Version
 	definition *definition.Workflow
+	nodes      []definition.Task // its tasks, and what opens and closes its resources
 	plan       *flow.Plan
-	compiled   []definition.Compiled // one a task; nil without expressions
+	compiled   *definition.Expressions // nil without any
 }
 
 func newVersion(row store.Version) (*version, error) {
@@ -34,7 +36,7 @@ func newVersion(row store.Version) (*version, error) {
 	if err := json.Unmarshal([]byte(row.Definition), v.definition); err != nil {
 		return nil, fmt.Errorf("version %d of workflow %d: %w", row.Number, row.Workflow, err)
 	}
-	v.plan = flow.NewPlan(v.definition)
+	v.nodes, v.plan = v.definition.Nodes(), flow.NewPlan(v.definition)
 	var err error
 	if v.compiled, err = v.definition.Compile(); err != nil {
 		return nil, fmt.Errorf("version %d of workflow %s: %w", row.Number, v.definition.Name, err)
@@ -133,6 +135,7 @@ type newRun struct {
 	params    definition.Values
 	window    calendar.Window
 	due       time.Time
+	outer     *dispatch.AttemptID // of the task that starts it
 }
 
 // openRun records a queued run.
@@ -146,6 +149,9 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	row := store.Run{Workflow: w.row.ID, Name: w.row.Name, Number: w.row.LastRun, Version: w.row.Version, State: string(flow.RunQueued),
 		Cause: n.cause, CausedBy: n.by, WindowStart: store.At(n.window.Start), WindowEnd: store.At(n.window.End), Due: store.At(n.due),
 		Params: string(params), Created: store.At(b.at)}
+	if n.outer != nil {
+		row.OuterRun, row.OuterTask, row.OuterAttempt = number(n.outer.Run), number(int64(n.outer.Task)), number(int64(n.outer.Attempt))
+	}
 	row.ID = b.AddRun(row, w.current.plan.Len())
 	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID))}
 	l.setParams(n.params)
@@ -199,8 +205,13 @@ func (b *batch) beginQueued(w *workflow) {
 	}
 }
 
-// ended forgets a run that has ended and lets the next one begin.
+// ended forgets a run that has ended, tells the task that started it, and lets
+// the next one begin.
 func (b *batch) ended(l *live) {
+	b.leaveResult(l)
+	if l.row.OuterRun.Valid {
+		b.then(func() { b.innerEnded(l) })
+	}
 	delete(b.engine.runs, l.row.ID)
 	if b.over == nil {
 		b.over = map[int64]*live{}

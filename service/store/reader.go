@@ -106,6 +106,45 @@ func (s *Store) Tasks(ctx context.Context, run int64) ([]Task, error) {
 	return many[Task](ctx, s.read, `SELECT * FROM tasks WHERE run = ? ORDER BY task`, run)
 }
 
+// Nodes lists the tasks of a run in the order of its definition, without the
+// items of those that are made for each.
+func (s *Store) Nodes(ctx context.Context, run int64) ([]Task, error) {
+	return many[Task](ctx, s.read, `SELECT * FROM tasks WHERE run = ? AND item_of IS NULL ORDER BY task`, run)
+}
+
+// ItemCount is how many items of a task are in a state.
+type ItemCount struct {
+	Task  int    `db:"task"`
+	State string `db:"state"`
+	Count int    `db:"count"`
+}
+
+// ItemCounts counts the items that are in the lists of a run's tasks, by state.
+func (s *Store) ItemCounts(ctx context.Context, run int64) ([]ItemCount, error) {
+	return many[ItemCount](ctx, s.read, `SELECT o.task, i.state, count(*) AS count FROM tasks i JOIN tasks o ON o.run = i.run AND o.task = i.item_of
+		WHERE i.run = ? AND i.item < o.items GROUP BY o.task, i.state`, run)
+}
+
+// Items lists items of a task from that place in its list on, in order; only in
+// one of the states, if any are given.
+func (s *Store) Items(ctx context.Context, run int64, task int, states []string, from, limit int) ([]Task, error) {
+	query := `SELECT i.* FROM tasks i JOIN tasks o ON o.run = i.run AND o.task = i.item_of WHERE i.run = ? AND i.item_of = ? AND i.item < o.items AND i.item >= ?`
+	args := []any{run, task, from}
+	if len(states) > 0 {
+		query += ` AND i.state IN (?` + strings.Repeat(", ?", len(states)-1) + `)`
+		for _, state := range states {
+			args = append(args, state)
+		}
+	}
+	return many[Task](ctx, s.read, query+` ORDER BY i.item LIMIT ?`, append(args, limit)...)
+}
+
+// ItemPlace is the number of an item of a task, which need not be in its list
+// any more.
+func (s *Store) ItemPlace(ctx context.Context, run int64, task, item int) (int, error) {
+	return one[int](ctx, s.read, `SELECT task FROM tasks WHERE run = ? AND item_of = ? AND item = ?`, run, task, item)
+}
+
 // TaskWithAttempts is one task of a run and its attempts, oldest first.
 func (s *Store) TaskWithAttempts(ctx context.Context, run int64, task int) (Task, []Attempt, error) {
 	row, err := one[Task](ctx, s.read, `SELECT * FROM tasks WHERE run = ? AND task = ?`, run, task)
@@ -128,7 +167,8 @@ type TaskCount struct {
 	Count int    `db:"count"`
 }
 
-// TaskCounts counts the tasks of each of the runs by state.
+// TaskCounts counts the tasks of each of the runs by state, leaving out the items
+// that count for their task.
 func (s *Store) TaskCounts(ctx context.Context, runs []int64) ([]TaskCount, error) {
 	if len(runs) == 0 {
 		return nil, nil
@@ -138,7 +178,7 @@ func (s *Store) TaskCounts(ctx context.Context, runs []int64) ([]TaskCount, erro
 		args[i] = id
 	}
 	return many[TaskCount](ctx, s.read, `SELECT run, state, count(*) AS count FROM tasks
-		WHERE run IN (?`+strings.Repeat(", ?", len(runs)-1)+`) GROUP BY run, state`, args...)
+		WHERE run IN (?`+strings.Repeat(", ?", len(runs)-1)+`) AND item_of IS NULL GROUP BY run, state`, args...)
 }
 
 // Attempts lists the attempts of a run, task by task, oldest first.
@@ -146,15 +186,22 @@ func (s *Store) Attempts(ctx context.Context, run int64) ([]Attempt, error) {
 	return many[Attempt](ctx, s.read, `SELECT * FROM attempts WHERE run = ? ORDER BY task, number`, run)
 }
 
+// AttemptsOf lists the attempts of the tasks of a run with numbers from first to
+// last, both included, task by task, oldest first.
+func (s *Store) AttemptsOf(ctx context.Context, run int64, first, last int) ([]Attempt, error) {
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts WHERE run = ? AND task BETWEEN ? AND ? ORDER BY task, number`, run, first, last)
+}
+
 // OpenAttempts lists the attempts that have not ended, oldest run first.
 func (s *Store) OpenAttempts(ctx context.Context) ([]Attempt, error) {
-	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running') ORDER BY run, task, number`)
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running', 'waiting') ORDER BY run, task, number`)
 }
 
 // Transitions lists the changes after the one with that id, oldest first; of
 // one run, or with run 0 of all.
 func (s *Store) Transitions(ctx context.Context, after, run int64, limit int) ([]Transition, error) {
-	const query = `SELECT t.*, r.workflow, w.name, r.number, r.version FROM transitions t JOIN runs r ON r.id = t.run JOIN workflows w ON w.id = r.workflow `
+	const query = `SELECT t.*, r.workflow, w.name, r.number, r.version, k.item_of, k.item FROM transitions t
+		JOIN runs r ON r.id = t.run JOIN workflows w ON w.id = r.workflow LEFT JOIN tasks k ON k.run = t.run AND k.task = t.task `
 	if run != 0 {
 		return many[Transition](ctx, s.read, query+`WHERE t.run = ? AND t.id > ? ORDER BY t.id LIMIT ?`, run, after, limit)
 	}

@@ -30,40 +30,49 @@ type Version struct {
 
 // Run is a row of runs, with the name of its workflow where it was read.
 type Run struct {
-	ID          int64  `db:"id"`
-	Workflow    int64  `db:"workflow"`
-	Name        string `db:"name"`
-	Number      int    `db:"number"`
-	Version     int    `db:"version"`
-	State       string `db:"state"`
-	Stopping    bool   `db:"stopping"`
-	Attention   bool   `db:"attention"`
-	Cause       string `db:"cause"`
-	CausedBy    string `db:"caused_by"`
-	WindowStart Moment `db:"window_start"`
-	WindowEnd   Moment `db:"window_end"`
-	Due         Moment `db:"due"`
-	Params      string `db:"params"`
-	Created     Moment `db:"created"`
-	Started     Moment `db:"started"`
-	Deadline    Moment `db:"deadline"`
-	Ended       Moment `db:"ended"`
+	ID           int64          `db:"id"`
+	Workflow     int64          `db:"workflow"`
+	Name         string         `db:"name"`
+	Number       int            `db:"number"`
+	Version      int            `db:"version"`
+	State        string         `db:"state"`
+	Stopping     bool           `db:"stopping"`
+	Attention    bool           `db:"attention"`
+	Cause        string         `db:"cause"`
+	CausedBy     string         `db:"caused_by"`
+	OuterRun     sql.NullInt64  `db:"outer_run"`
+	OuterTask    sql.NullInt64  `db:"outer_task"`
+	OuterAttempt sql.NullInt64  `db:"outer_attempt"`
+	Result       sql.NullString `db:"result"`
+	WindowStart  Moment         `db:"window_start"`
+	WindowEnd    Moment         `db:"window_end"`
+	Due          Moment         `db:"due"`
+	Params       string         `db:"params"`
+	Created      Moment         `db:"created"`
+	Started      Moment         `db:"started"`
+	Deadline     Moment         `db:"deadline"`
+	Ended        Moment         `db:"ended"`
 }
 
 // Task is a row of tasks.
 type Task struct {
-	Run      int64  `db:"run"`
-	Task     int    `db:"task"`
-	State    string `db:"state"`
-	Attempts int    `db:"attempts"`
-	Before   int    `db:"before"`
-	Lost     int    `db:"lost"`
-	Stopping bool   `db:"stopping"`
-	Reason   string `db:"reason"`
-	Chosen   string `db:"chosen"`
-	Wake     Moment `db:"wake"`
-	Started  Moment `db:"started"`
-	Ended    Moment `db:"ended"`
+	Run      int64         `db:"run"`
+	Task     int           `db:"task"`
+	State    string        `db:"state"`
+	Attempts int           `db:"attempts"`
+	Before   int           `db:"before"`
+	Lost     int           `db:"lost"`
+	Stopping bool          `db:"stopping"`
+	Reason   string        `db:"reason"`
+	Chosen   string        `db:"chosen"`
+	Cleared  bool          `db:"cleared"`
+	Items    int           `db:"items"`
+	ItemOf   sql.NullInt64 `db:"item_of"`
+	Item     sql.NullInt64 `db:"item"`
+	Value    string        `db:"value"`
+	Wake     Moment        `db:"wake"`
+	Started  Moment        `db:"started"`
+	Ended    Moment        `db:"ended"`
 }
 
 // Attempt is a row of attempts.
@@ -79,13 +88,20 @@ type Attempt struct {
 	ExitCode sql.NullInt64  `db:"exit_code"`
 	Error    string         `db:"error"`
 	Result   sql.NullString `db:"result"`
+	InnerRun sql.NullInt64  `db:"inner_run"`
 }
 
 // The states of an attempt that is open.
 const (
 	AttemptSent    = "sent"
 	AttemptRunning = "running"
+	AttemptWaiting = "waiting"
 )
+
+// IsOpen tells whether the attempt has not ended.
+func (a Attempt) IsOpen() bool {
+	return a.State == AttemptSent || a.State == AttemptRunning || a.State == AttemptWaiting
+}
 
 // Transition is a row of transitions, with what names its run where it was read.
 type Transition struct {
@@ -98,10 +114,12 @@ type Transition struct {
 	Reason string        `db:"reason"`
 	Person string        `db:"person"`
 
-	Workflow int64  `db:"workflow"`
-	Name     string `db:"name"`
-	Number   int    `db:"number"`
-	Version  int    `db:"version"`
+	Workflow int64         `db:"workflow"`
+	Name     string        `db:"name"`
+	Number   int           `db:"number"`
+	Version  int           `db:"version"`
+	ItemOf   sql.NullInt64 `db:"item_of"` // of an item: the task that it is one of
+	Item     sql.NullInt64 `db:"item"`
 }
 
 // Capacity is a row of capacities.

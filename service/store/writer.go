@@ -114,9 +114,9 @@ func (w *Writer) AddVersion(row Version) {
 
 // AddRun records a new run with that many idle tasks and returns its id.
 func (w *Writer) AddRun(row Run, tasks int) int64 {
-	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, window_start, window_end, due, params, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.WindowStart, row.WindowEnd, row.Due, row.Params, row.Created)
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, params, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Params, row.Created)
 	w.exec(`INSERT INTO tasks (run, task, state)
 		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
 	return id
@@ -124,14 +124,19 @@ func (w *Writer) AddRun(row Run, tasks int) int64 {
 
 // SetRun records all that changes of a run.
 func (w *Writer) SetRun(row Run) {
-	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ? WHERE id = ?`,
-		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.ID)
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ?, result = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.ID)
 }
 
 // SetTask records all that changes of a task.
 func (w *Writer) SetTask(row Task) {
-	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, chosen = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
-		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Chosen, row.Wake, row.Started, row.Ended, row.Run, row.Task)
+	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, chosen = ?, cleared = ?, items = ?, value = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
+		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Chosen, row.Cleared, row.Items, row.Value, row.Wake, row.Started, row.Ended, row.Run, row.Task)
+}
+
+// AddItem records an item of a task, behind the tasks that the run has.
+func (w *Writer) AddItem(row Task) {
+	w.exec(`INSERT INTO tasks (run, task, state, item_of, item, value) VALUES (?, ?, ?, ?, ?, ?)`, row.Run, row.Task, row.State, row.ItemOf, row.Item, row.Value)
 }
 
 // AddAttempt records an attempt that is to be sent.
@@ -145,11 +150,16 @@ func (w *Writer) StartAttempt(run int64, task, number int, worker string, starte
 		worker, started, run, task, number)
 }
 
+// ParkAttempt records that an attempt waits for a run that it has started.
+func (w *Writer) ParkAttempt(run int64, task, number int, at Moment, inner int64) {
+	w.exec(`UPDATE attempts SET state = 'waiting', started = ?, inner_run = ? WHERE run = ? AND task = ? AND number = ? AND state = 'sent'`, at, inner, run, task, number)
+}
+
 // EndAttempt records how an attempt ended, if it is still open. The start that
 // the report tells is kept if no word of it came before.
 func (w *Writer) EndAttempt(row Attempt) {
 	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?
-		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running')`,
+		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running', 'waiting')`,
 		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.Run, row.Task, row.Number)
 }
 

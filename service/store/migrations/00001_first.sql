@@ -40,7 +40,11 @@ CREATE TABLE runs (
     stopping     INTEGER NOT NULL DEFAULT 0,
     attention    INTEGER NOT NULL DEFAULT 0,
     cause        TEXT    NOT NULL,
-    caused_by    TEXT    NOT NULL,  -- the person or the rule
+    caused_by    TEXT    NOT NULL,  -- the person, the rule, or the task
+    outer_run     INTEGER,          -- of a run that a task started: its run,
+    outer_task    INTEGER,          -- the task,
+    outer_attempt INTEGER,          -- and its attempt
+    result       TEXT,              -- JSON: what it leaves for the task that started it
     window_start INTEGER,
     window_end   INTEGER,
     due          INTEGER,
@@ -56,7 +60,7 @@ CREATE INDEX runs_by_state ON runs (state, id);
 
 CREATE TABLE tasks (
     run      INTEGER NOT NULL REFERENCES runs (id),
-    task     INTEGER NOT NULL,      -- its place in the definition, from 0
+    task     INTEGER NOT NULL,      -- its place among the nodes of the definition, from 0; items come behind
     state    TEXT    NOT NULL,
     attempts INTEGER NOT NULL DEFAULT 0,
     before   INTEGER NOT NULL DEFAULT 0, -- attempts made before the task was last made to run again
@@ -64,7 +68,12 @@ CREATE TABLE tasks (
     stopping INTEGER NOT NULL DEFAULT 0,
     reason   TEXT    NOT NULL DEFAULT '',
     chosen   TEXT    NOT NULL DEFAULT '', -- of a route: the tasks that it chose, as JSON
-    wake     INTEGER,               -- when its pause ends, while it is cooling
+    cleared  INTEGER NOT NULL DEFAULT 0,  -- it may begin, and waits only for its resources
+    items    INTEGER NOT NULL DEFAULT 0,  -- of a task made for each item: how many there are
+    item_of  INTEGER,               -- of an item: the task that it is one of
+    item     INTEGER,               -- its place in the list, from 0
+    value    TEXT    NOT NULL DEFAULT '', -- its value, as JSON
+    wake     INTEGER,               -- when its pause ends, while it is cooling, or the time that it may wait
     started  INTEGER,
     ended    INTEGER,
     PRIMARY KEY (run, task)
@@ -76,7 +85,7 @@ CREATE TABLE attempts (
     run       INTEGER NOT NULL REFERENCES runs (id),
     task      INTEGER NOT NULL,
     number    INTEGER NOT NULL,     -- from 1
-    state     TEXT    NOT NULL,     -- sent, running, succeeded, failed, skipped, stopped, lost
+    state     TEXT    NOT NULL,     -- sent, running, waiting, succeeded, failed, skipped, stopped, lost
     worker    TEXT    NOT NULL DEFAULT '',
     sent      INTEGER NOT NULL,
     started   INTEGER,
@@ -84,9 +93,10 @@ CREATE TABLE attempts (
     exit_code INTEGER,
     error     TEXT    NOT NULL DEFAULT '',
     result    TEXT,                 -- JSON
+    inner_run INTEGER,              -- the run that it started
     PRIMARY KEY (run, task, number)
 ) WITHOUT ROWID;
-CREATE INDEX attempts_open ON attempts (run, task, number) WHERE state IN ('sent', 'running');
+CREATE INDEX attempts_open ON attempts (run, task, number) WHERE state IN ('sent', 'running', 'waiting');
 
 CREATE TABLE transitions (
     id     INTEGER PRIMARY KEY AUTOINCREMENT,
