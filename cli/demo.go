@@ -113,6 +113,9 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 		}
 	}
 	today := time.Now().UTC().Truncate(24 * time.Hour)
-	_, err := c.Start(ctx, "basin-daily", client.StartRequest{Window: &client.Window{Start: today.AddDate(0, 0, -1), End: today}})
+	if _, err := c.Start(ctx, "basin-daily", client.StartRequest{Window: &client.Window{Start: today.AddDate(0, 0, -1), End: today}}); err != nil {
+		return err
+	}
+	_, err := c.Start(ctx, "year-review", client.StartRequest{})
 	return err
 }

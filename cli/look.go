@@ -135,9 +135,12 @@ func (a *app) workflow(w client.Workflow) {
 		fmt.Fprintln(a.out)
 		var rows [][]string
 		for _, t := range w.Definition.Tasks {
-			rows = append(rows, []string{t.Name, t.Kind, orDash(afterInWords(t)), t.About})
+			rows = append(rows, []string{t.Name, t.Kind, orDash(afterInWords(t)), orDash(t.About)})
 		}
 		p.table(a.out, []string{"task", "kind", "after", "about"}, rows)
+		for _, res := range w.Definition.Resources {
+			fmt.Fprintf(a.out, "\n%s %s  opened for %s\n", p.dim("resource"), res.Name, strings.Join(usersOf(w.Definition, res.Name), ", "))
+		}
 	}
 }
 

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -107,10 +108,13 @@ func (a *app) outline(w *definition.Workflow, o outlined) {
 			if j == 0 {
 				number = fmt.Sprint(i + 1)
 			}
-			rows = append(rows, []string{p.dim(number), t.Name, p.dim(t.Kind), afterInWords(t), p.dim(whenInWords(t))})
+			rows = append(rows, []string{p.dim(number), t.Name, p.dim(t.Kind), afterInWords(t), p.dim(howInWords(t))})
 		}
 	}
-	p.table(a.out, []string{"wave", "task", "kind", "after", "only if"}, rows)
+	p.table(a.out, []string{"wave", "task", "kind", "after", "how"}, rows)
+	for _, res := range w.Resources {
+		fmt.Fprintf(a.out, "\n%s %s  opened for %s%s\n", p.dim("resource"), res.Name, strings.Join(usersOf(w, res.Name), ", "), prefixed(", within ", res.Within))
+	}
 	if len(o.Next) > 0 {
 		fmt.Fprintln(a.out)
 	}
@@ -119,12 +123,43 @@ func (a *app) outline(w *definition.Workflow, o outlined) {
 	}
 }
 
-// whenInWords is what else decides whether a task runs.
-func whenInWords(t definition.Task) string {
-	if t.OnlyIf != "" {
-		return t.OnlyIf
+// usersOf are the tasks and the resources that are within a resource.
+func usersOf(w *definition.Workflow, resource string) (names []string) {
+	for _, t := range w.Tasks {
+		if slices.Contains(t.Within, resource) {
+			names = append(names, t.Name)
+		}
 	}
+	for _, res := range w.Resources {
+		if slices.Contains(res.Within, resource) {
+			names = append(names, res.Name)
+		}
+	}
+	return names
+}
+
+func prefixed(prefix string, names []string) string {
+	if names == nil {
+		return ""
+	}
+	return prefix + strings.Join(names, ", ")
+}
+
+// howInWords is what else decides whether a task runs, how often and where.
+func howInWords(t definition.Task) string {
 	var words []string
+	if t.OnlyIf != "" {
+		words = append(words, "only if "+t.OnlyIf)
+	}
+	if t.ForEach != "" {
+		words = append(words, fmt.Sprintf("for each of %s, %d at once", t.ForEach, t.AtOnce))
+	}
+	if t.Start != nil {
+		words = append(words, "starts "+t.Start.Workflow)
+	}
+	if t.Within != nil {
+		words = append(words, "within "+strings.Join(t.Within, ", "))
+	}
 	for _, rule := range t.Route {
 		to := strings.Join(rule.To, ", ")
 		if rule.If == "" {

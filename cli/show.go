@@ -172,7 +172,7 @@ func runPicture(p paint, r client.Run) string {
 	}
 	var params []string
 	for _, name := range sortedNames(r.Params) {
-		params = append(params, name+"="+definition.Values{}.Text(r.Params[name]))
+		params = append(params, name+"="+shortened(definition.Values{}.Text(r.Params[name]), 120))
 	}
 	if params != nil {
 		fmt.Fprintf(&out, "%s %s\n", p.dim("params"), strings.Join(params, "  "))

@@ -173,12 +173,12 @@ func (p *Plan) Downstream(tasks []int) []int {
 	return found
 }
 
-// Verdict is what the report of an attempt means for its node: as the exit code
+// Verdict is what the report of an attempt means for its task: as the exit code
 // says, where the definition gives it a meaning, or else as the worker saw it.
 // A Failed verdict may be tried again; a Refused one never is.
-func (p *Plan) Verdict(node int, in Ended) Outcome {
+func (p *Plan) Verdict(r *Run, in Ended) Outcome {
 	if in.HasCode && (in.Outcome == AttemptSucceeded || in.Outcome == AttemptFailed) {
-		for _, codes := range p.tasks[node].outcomes {
+		for _, codes := range p.planned(r, in.Task).outcomes {
 			if in.Code < codes.From || in.Code > codes.To {
 				continue
 			}

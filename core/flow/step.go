@@ -217,7 +217,7 @@ func (s *stepper) ended(in Ended) {
 		return
 	}
 	planned := s.plan.planned(s.run, in.Task)
-	verdict := s.plan.Verdict(s.plan.Node(s.run, in.Task), in)
+	verdict := s.plan.Verdict(s.run, in)
 	switch {
 	case verdict == AttemptSucceeded:
 		s.set(in.Task, Succeeded, "")

@@ -28,9 +28,11 @@ func (l *life) report(t *testing.T, task string, outcome dispatch.Outcome, resul
 		}
 		orders[o.TaskName] = o
 		ended := dispatch.Ended{AttemptID: o.AttemptID, Worker: "hands", Started: time.Now(), At: time.Now(), Outcome: outcome, Result: json.RawMessage(result)}
+		code := 0
 		if outcome == dispatch.Failed {
-			ended.Error = "it broke"
+			ended.Error, code = "it broke", 1
 		}
+		ended.ExitCode = &code
 		if err := l.Ended(t.Context(), ended); err != nil {
 			t.Fatal(err)
 		}

@@ -56,7 +56,7 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if m.ExitCode != nil {
 			in.HasCode, in.Code = true, *m.ExitCode
 		}
-		if row.State = string(l.version.plan.Verdict(m.Task, in)); row.State == string(flow.AttemptRefused) {
+		if row.State = string(l.version.plan.Verdict(l.run, in)); row.State == string(flow.AttemptRefused) {
 			row.State = string(flow.AttemptFailed)
 		}
 		b.EndAttempt(row)

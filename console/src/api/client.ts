@@ -3,6 +3,7 @@ import type { components } from "./schema.gen";
 type Schemas = components["schemas"];
 export type Run = Schemas["Run"];
 export type Task = Schemas["Task"];
+export type Items = Schemas["Items"];
 export type Attempt = Schemas["Attempt"];
 export type Workflow = Schemas["Workflow"];
 export type Line = Schemas["Line"];
@@ -37,6 +38,8 @@ export async function call<T>(method: "GET" | "POST" | "DELETE", path: string, b
 }
 
 export const runPath = (run: string) => `/runs/${encodeURIComponent(run)}`;
+export const itemsPath = (run: string, task: string, query: Record<string, string | number>) =>
+  `${runPath(run)}/items?${new URLSearchParams({ task, ...Object.fromEntries(Object.entries(query).map(([k, v]) => [k, String(v)])) })}`;
 export const workflowPath = (name: string) => `/workflows/${encodeURIComponent(name)}`;
 
 export function logPath(run: string, task: string, attempt: number, more: Record<string, string | number> = {}, kind: "" | "/stream" | "/raw" = "") {

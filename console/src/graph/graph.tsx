@@ -2,9 +2,9 @@ import { Controls, Handle, Position, ReactFlow, type Edge, type EdgeProps, type 
 import "@xyflow/react/dist/style.css";
 import { useMemo } from "react";
 import type { Task } from "../api/client";
-import { Glyph } from "../parts/state";
+import { Glyph, itemsText } from "../parts/state";
 import { Took, Until } from "../parts/time";
-import { edgeName, expectWord, lay, nodeHeight, nodeWidth } from "./layout";
+import { edgeName, expectWord, lay, nodeHeight, nodeWidth, within, withResources } from "./layout";
 
 type TaskNode = Node<{ task: Task; quiet: boolean; chosen: boolean }, "task">;
 
@@ -40,7 +40,7 @@ function TaskLine({ task }: { task: Task }) {
   }
   return (
     <>
-      {task.state}
+      {task.items?.count ? itemsText(task.items) : task.state}
       {task.attempts.length > 1 && <span title={`${task.attempts.length} attempts`}>×{task.attempts.length}</span>}
       {task.started && (
         <span className="ml-auto">
@@ -53,12 +53,12 @@ function TaskLine({ task }: { task: Task }) {
 
 const nodeTypes = { task: TaskBox };
 
-type Way = Edge<{ path: string; middle: { x: number; y: number }; came: boolean; word: string }, "way">;
+type Way = Edge<{ path: string; middle: { x: number; y: number }; came: boolean; word: string; thin: boolean }, "way">;
 
 /** WayLine is an edge: whole when success is expected, else dashed with the outcome on it. */
 function WayLine({ data }: EdgeProps<Way>) {
   if (!data) return null;
-  const { path, middle, came, word } = data;
+  const { path, middle, came, word, thin } = data;
   return (
     <>
       <path
@@ -66,8 +66,8 @@ function WayLine({ data }: EdgeProps<Way>) {
         fill="none"
         stroke={came ? "var(--succeeded)" : "var(--none)"}
         strokeOpacity={came ? 0.75 : 0.5}
-        strokeWidth={1.5}
-        {...(word ? { strokeDasharray: "5 4" } : {})}
+        strokeWidth={thin ? 1.2 : 1.5}
+        {...(thin ? { strokeDasharray: "1.5 4", strokeLinecap: "round" as const } : word ? { strokeDasharray: "5 4" } : {})}
       />
       {word && (
         <text x={middle.x} y={middle.y} dy="0.32em" textAnchor="middle" fontSize={11} fill="var(--soft)" stroke="var(--surface)" strokeWidth={5} paintOrder="stroke">
@@ -82,7 +82,8 @@ const edgeTypes = { way: WayLine };
 
 /** Graph draws tasks and what they come after; quiet, without their states. */
 export default function Graph(props: { tasks: Task[]; chosen?: string | undefined; onChoose?: (task: string) => void; quiet?: boolean }) {
-  const { tasks, chosen, onChoose, quiet = false } = props;
+  const { chosen, onChoose, quiet = false } = props;
+  const tasks = useMemo(() => withResources(props.tasks), [props.tasks]);
   // The layout depends on the edges alone, so that nothing moves when a state changes.
   const shape = JSON.stringify(tasks.map((t) => [t.name, t.after]));
   const laid = useMemo(() => lay((JSON.parse(shape) as [string, Task["after"]][]).map(([name, after]) => ({ name, after }))), [shape]);
@@ -101,8 +102,8 @@ export default function Graph(props: { tasks: Task[]; chosen?: string | undefine
       const name = edgeName(from, task.name);
       const way = laid.ways.get(name);
       const taken = !["idle", "skipped", "unreached"].includes(task.state);
-      const came = taken && expect.split("|").includes(states.get(from) ?? "");
-      return way ? [{ id: name, type: "way" as const, source: from, target: task.name, data: { ...way, came, word: expectWord(expect) } }] : [];
+      const came = taken && (expect === within ? states.get(from) !== "idle" : expect.split("|").includes(states.get(from) ?? ""));
+      return way ? [{ id: name, type: "way" as const, source: from, target: task.name, data: { ...way, came, word: expectWord(expect), thin: expect === within } }] : [];
     }),
   );
   return (

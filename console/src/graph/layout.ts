@@ -18,9 +18,34 @@ export const edgeName = (from: string, to: string) => `${from}→${to}`;
 
 /** expectWord is the word of the file for several outcomes, "" for success. */
 export function expectWord(expect: string): string {
-  if (expect === "succeeded") return "";
+  if (expect === "succeeded" || expect === within) return "";
   if (expect === "succeeded|skipped") return "clear";
   return expect.split("|").length === 5 ? "settled" : expect;
+}
+
+/** within marks an edge between the opening or closing of a resource and a task that it is for. */
+export const within = "within";
+
+/**
+ * withResources adds the edges that lead from the opening of a resource to the first tasks that are
+ * within it, and from the last of them to its closing.
+ */
+export function withResources<T extends Pick<Task, "name" | "after" | "within">>(tasks: T[]): T[] {
+  const more = new Map<string, Task["after"]>();
+  const add = (name: string, task: string) => more.set(name, [...(more.get(name) ?? []), { task, expect: within }]);
+  for (const { name } of tasks) {
+    const resource = /^(.+):open$/.exec(name)?.[1];
+    if (!resource) continue;
+    const users = tasks.filter((t) => t.within?.includes(resource));
+    const names = new Set(users.map((t) => t.name));
+    const followed = new Set(users.flatMap((t) => t.after.map((a) => a.task)));
+    for (const user of users) {
+      const opens = user.name.endsWith(":open");
+      if (!user.name.endsWith(":close") && !user.after.some((a) => names.has(a.task))) add(user.name, name);
+      if (!opens && !followed.has(user.name)) add(`${resource}:close`, user.name);
+    }
+  }
+  return tasks.map((t) => ({ ...t, after: [...t.after, ...(more.get(t.name) ?? [])] }));
 }
 
 /** lay lays a graph out in layers from left to right, with edges led around the tasks. */

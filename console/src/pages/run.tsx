@@ -3,15 +3,16 @@ import { Square } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { call, runPath, type Run, type Task } from "../api/client";
+import { call, itemsPath, runPath, type Items, type Run, type Task } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
 import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
-import { Counts, StateMark } from "../parts/state";
+import { Counts, itemsText, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Took, Until, windowText } from "../parts/time";
 import { ActDialog, RerunDialog } from "./actions";
+import { valueText } from "./items";
 import { TaskPanel } from "./task-panel";
 
 const Graph = lazy(() => import("../graph/graph"));
@@ -20,12 +21,15 @@ export function RunPage() {
   const { run: id = "" } = useParams();
   useLive(id);
   const [query, setQuery] = useSearchParams();
-  const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", runPath(id)) });
+  const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", `${runPath(id)}?fold=true`) });
+  const wanted = query.get("task") ?? "";
+  const item = useItem(id, wanted);
   if (run.error) return <Trouble error={run.error} what={`The run ${id} cannot be shown`} />;
   if (run.isPending) return <Loading what={id} />;
   const r = run.data;
   const tasks = r.tasks ?? [];
-  const chosen = tasks.find((t) => t.name === query.get("task")) ?? firstOfInterest(tasks);
+  const task = tasks.find((t) => t.name === wanted.split("[")[0]) ?? firstOfInterest(tasks);
+  const chosen = item ?? task;
   const set = (name: string, value: string) =>
     setQuery(
       (before) => {
@@ -61,11 +65,11 @@ export function RunPage() {
         </div>
         <Tabs.Content value="graph" className="h-64 overflow-hidden rounded-xl border border-line bg-surface">
           <Suspense fallback={<Loading what="the graph" />}>
-            <Graph tasks={tasks} chosen={chosen?.name} onChoose={(task) => set("task", task)} />
+            <Graph tasks={tasks} chosen={task?.name} onChoose={(task) => set("task", task)} />
           </Suspense>
         </Tabs.Content>
         <Tabs.Content value="table">
-          <TaskTable tasks={tasks} chosen={chosen?.name} onChoose={(task) => set("task", task)} />
+          <TaskTable tasks={tasks} chosen={task?.name} onChoose={(task) => set("task", task)} />
         </Tabs.Content>
       </Tabs.Root>
       {chosen && (
@@ -75,10 +79,22 @@ export function RunPage() {
           task={chosen}
           attempt={Number(query.get("attempt")) || undefined}
           onAttempt={(attempt) => set("attempt", String(attempt))}
+          onTask={(task) => set("task", task)}
         />
       )}
     </>
   );
+}
+
+/** useItem reads an item, as in range[3]; undefined for what is none. */
+function useItem(run: string, name: string): Task | undefined {
+  const [, task = "", place = ""] = /^(.+)\[(\d+)\]$/.exec(name) ?? [];
+  const page = useQuery({
+    queryKey: ["item", run, name],
+    enabled: place !== "",
+    queryFn: () => call<Items>("GET", itemsPath(run, task, { from: place, limit: 1 })),
+  });
+  return page.data?.items.find((t) => t.name === name);
 }
 
 /** firstOfInterest is the task that a reader most likely came for. */
@@ -104,7 +120,7 @@ function RunHead({ run }: { run: Run }) {
         </h1>
         <p className="mt-1.5 flex flex-wrap gap-x-6 gap-y-1 text-soft">
           {run.window && <span className="text-ink">{windowText(run.window)}</span>}
-          <span>{run.cause === "person" ? `started by ${run.caused_by}` : `${run.cause}: ${run.caused_by}`}</span>
+          <Cause run={run} />
           <span>version {run.version}</span>
           {run.started && (
             <span>
@@ -115,8 +131,8 @@ function RunHead({ run }: { run: Run }) {
         {params.length > 0 && (
           <p className="mt-1 flex flex-wrap gap-x-5 font-mono text-[0.87rem] text-soft">
             {params.map(([name, value]) => (
-              <span key={name}>
-                {name}=<span className="text-ink">{typeof value === "string" ? value : JSON.stringify(value)}</span>
+              <span key={name} className="max-w-2xl truncate" title={valueText(value)}>
+                {name}=<span className="text-ink">{valueText(value).slice(0, 400)}</span>
               </span>
             ))}
           </p>
@@ -127,6 +143,20 @@ function RunHead({ run }: { run: Run }) {
         {!run.ended && <StopDialog run={run} />}
       </div>
     </div>
+  );
+}
+
+/** Cause says why there is the run, with a way to the run whose task started it. */
+function Cause({ run }: { run: Run }) {
+  if (run.cause === "person") return <span>started by {run.caused_by}</span>;
+  if (!run.outer) return <span>{`${run.cause}: ${run.caused_by}`}</span>;
+  return (
+    <span>
+      started by {run.caused_by.slice(0, -run.outer.length)}
+      <Link to={`/runs/${run.outer}`} className="text-ink hover:underline">
+        {run.outer}
+      </Link>
+    </span>
   );
 }
 
@@ -162,9 +192,10 @@ function StopDialog({ run }: { run: Run }) {
 function note(task: Task): string | undefined {
   if (task.stopping) return "is being stopped";
   if (task.waits) return task.waits;
+  if (task.items && !task.ended) return itemsText(task.items);
   const before = task.attempts.at(-2);
   if (task.state === "succeeded" && before) return `before: ${before.error ?? before.state}`;
-  return task.reason;
+  return task.reason ?? (task.items?.count ? itemsText(task.items) : undefined);
 }
 
 function TaskTable({ tasks, chosen, onChoose }: { tasks: Task[]; chosen: string | undefined; onChoose: (task: string) => void }) {

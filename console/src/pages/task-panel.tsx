@@ -1,28 +1,53 @@
 import { Download } from "lucide-react";
+import { Link } from "react-router";
 import { logPath, type Attempt, type Run, type Task } from "../api/client";
 import { StateMark } from "../parts/state";
 import { Moment, Took, Until } from "../parts/time";
 import { ReleaseDialogs, RerunDialog } from "./actions";
+import { ItemList, valueText } from "./items";
 import { Log } from "./log";
 
 /** TaskPanel is one task of a run: its attempts, its result, the log of one of them. */
-export function TaskPanel(props: { run: Run; task: Task; attempt: number | undefined; onAttempt: (attempt: number) => void }) {
+export function TaskPanel(props: {
+  run: Run;
+  task: Task;
+  attempt: number | undefined;
+  onAttempt: (attempt: number) => void;
+  onTask: (task: string) => void;
+}) {
   const { run, task } = props;
   const attempt = task.attempts.find((a) => a.number === props.attempt) ?? task.attempts.at(-1);
   const reason = reasonOf(task, attempt);
   return (
     <section aria-label={`Task ${task.name}`} className="mt-5 overflow-hidden rounded-xl border border-line bg-surface">
       <div className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line px-5 py-3">
-        <h2 className="text-lg font-semibold">{task.name}</h2>
+        <h2 className="text-lg font-semibold">
+          {task.item_of ? (
+            <>
+              <button type="button" className="text-soft hover:text-ink hover:underline" onClick={() => props.onTask(task.item_of ?? "")}>
+                {task.item_of}
+              </button>
+              {task.name.slice(task.item_of.length)}
+            </>
+          ) : (
+            task.name
+          )}
+        </h2>
         <StateMark state={task.state} />
-        {task.about && <span className="text-soft">{task.about}</span>}
+        {task.item_of ? (
+          <code className="max-w-sm truncate font-mono text-[0.87rem]" title={valueText(task.item)}>
+            {valueText(task.item)}
+          </code>
+        ) : (
+          task.about && <span className="text-soft">{task.about}</span>
+        )}
         {task.ended && (
           <div className="ml-auto flex items-center gap-1">
             <RerunDialog run={run} how="from" task={task.name} name="Rerun from here" look="bare" />
             <RerunDialog run={run} how="only" task={task.name} name="Rerun only this" look="bare" />
           </div>
         )}
-        {attempt && (
+        {attempt && !attempt.run && (
           <div className={`flex items-center gap-3 ${task.ended ? "" : "ml-auto"}`}>
             <Attempts attempts={task.attempts} chosen={attempt.number} onChoose={props.onAttempt} />
             <a
@@ -54,7 +79,9 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
           )}
         </p>
       )}
-      {attempt ? (
+      {task.items ? (
+        <ItemList run={run} task={task} onTask={props.onTask} />
+      ) : attempt ? (
         <>
           <p className="flex flex-wrap gap-x-6 px-5 pt-3 text-[0.87rem] text-soft">
             <span>
@@ -67,13 +94,25 @@ export function TaskPanel(props: { run: Run; task: Task; attempt: number | undef
             )}
             {attempt.exit_code !== undefined && <span>exit code {attempt.exit_code}</span>}
             {attempt.worker && <span>on {attempt.worker}</span>}
+            {attempt.run && (
+              <span>
+                run{" "}
+                <Link to={`/runs/${attempt.run}`} className="text-ink hover:underline">
+                  {attempt.run}
+                </Link>
+              </span>
+            )}
             {task.result && attempt === task.attempts.at(-1) && (
               <span>
                 result <code className="font-mono text-ink">{JSON.stringify(task.result)}</code>
               </span>
             )}
           </p>
-          <Log key={attempt.number} run={run.id} task={task.name} attempt={attempt.number} />
+          {attempt.run ? (
+            <p className="px-5 py-6 text-soft">What it did stands in the run that it started.</p>
+          ) : (
+            <Log key={attempt.number} run={run.id} task={task.name} attempt={attempt.number} />
+          )}
         </>
       ) : (
         <p className="px-5 py-8 text-soft">{task.ended ? "It was never tried, so there is no log." : (task.waits ?? "It has not been tried yet.")}</p>

@@ -24,7 +24,15 @@ export function WorkflowPage() {
   if (workflow.error) return <Trouble error={workflow.error} what={`The workflow ${name} cannot be shown`} />;
   if (workflow.isPending) return <Loading what={name} />;
   const w = workflow.data;
-  const tasks: Task[] = (w.definition?.tasks ?? []).map((t) => ({ name: t.name, kind: t.kind, after: (t.after ?? []).map((d) => ({ task: d.task, expect: d.expect.join("|") })), state: "idle", attempts: [] }));
+  const actions = (w.definition?.resources ?? []).flatMap((r) => [r.open, r.close]);
+  const tasks: Task[] = [...(w.definition?.tasks ?? []), ...actions].map((t) => ({
+    name: t.name,
+    kind: t.for_each ? `${t.kind} for each` : t.kind,
+    after: (t.after ?? []).map((d) => ({ task: d.task, expect: d.expect.join("|") })),
+    ...(t.within && { within: t.within }),
+    state: "idle",
+    attempts: [],
+  }));
   return (
     <>
       <Trail steps={[{ to: "/workflows", name: "Workflows" }]} />

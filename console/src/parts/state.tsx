@@ -57,3 +57,12 @@ export function Counts({ counts, words }: { counts: Record<string, number>; word
     </span>
   );
 }
+
+const settled: State[] = ["succeeded", "failed", "skipped", "unreached", "stopped"];
+
+/** itemsText says how far the items of a task have come. */
+export function itemsText({ count, counts }: { count: number; counts: Record<string, number> }): string {
+  const done = settled.reduce((n, s) => n + (counts[s] ?? 0), 0);
+  const failed = counts["failed"] ? `, ${counts["failed"]} failed` : "";
+  return (done === count ? `${count} items` : `${done} of ${count} items`) + failed;
+}
