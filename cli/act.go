@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
@@ -14,9 +15,53 @@ import (
 
 func sortedNames[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
+// startFlags say what is asked of a run.
+type startFlags struct {
+	window                string
+	params, only, results []string
+}
+
+// add adds the flags to a command; only is the name of the flag that names tasks.
+func (f *startFlags) add(c *cobra.Command, only string) {
+	c.Flags().StringArrayVarP(&f.params, "param", "p", nil, "a param, NAME=VALUE; may be given several times")
+	c.Flags().StringVar(&f.window, "window", "", "the window, START/END in RFC 3339")
+	c.Flags().StringSliceVar(&f.only, only, nil, "this task alone; may be given several times. What comes before it is taken as done")
+	c.Flags().StringArrayVar(&f.results, "result", nil, "the result of a task that is left out, TASK=JSON; may be given several times")
+}
+
+func (f *startFlags) request() (request client.StartRequest, err error) {
+	request.Only = f.only
+	if request.Texts, err = readParams(f.params); err != nil {
+		return request, err
+	}
+	if f.window != "" {
+		if request.Window, err = parseWindow(f.window); err != nil {
+			return request, &usageError{err}
+		}
+	}
+	for _, text := range f.results {
+		task, value, ok := strings.Cut(text, "=")
+		var result any
+		if err := json.Unmarshal([]byte(value), &result); err != nil || !ok {
+			return request, &usageError{fmt.Errorf("--result %s: write it as TASK=JSON, as in 'index={\"index\": 2.7}'", text)}
+		}
+		object, isObject := result.(map[string]any)
+		if list, isList := result.([]any); isList { // of a task made for each
+			object, isObject = map[string]any{"results": list}, true
+		}
+		if !isObject {
+			return request, &usageError{fmt.Errorf("--result %s: a result is a JSON object, or of a task made for each item a list of them", text)}
+		}
+		if request.Results == nil {
+			request.Results = map[string]map[string]any{}
+		}
+		request.Results[task] = object
+	}
+	return request, nil
+}
+
 func (a *app) startCommand() *cobra.Command {
-	var params []string
-	var window string
+	var flags startFlags
 	follow := false
 	c := &cobra.Command{
 		Use:   "start WORKFLOW",
@@ -26,7 +71,8 @@ for a window if wanted. While another run of it is going, the new one waits its
 turn, unless the workflow says if_running: alongside.`,
 		Example: `  lantern start gauge-hourly
   lantern start gauge-hourly -p basin=lower -p stations=G01,G02 --follow
-  lantern start gauge-hourly --window 2026-03-28T06:00:00Z/2026-03-28T07:00:00Z`,
+  lantern start gauge-hourly --window 2026-03-28T06:00:00Z/2026-03-28T07:00:00Z
+  lantern start gauge-hourly --only bulletin --result 'index={"index": 2.7}' --result 'check/stuck={"stuck": 0}'`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeWorkflows,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -34,14 +80,9 @@ turn, unless the workflow says if_running: alongside.`,
 			if err != nil {
 				return err
 			}
-			var request client.StartRequest
-			if request.Texts, err = readParams(params); err != nil {
+			request, err := flags.request()
+			if err != nil {
 				return err
-			}
-			if window != "" {
-				if request.Window, err = parseWindow(window); err != nil {
-					return &usageError{err}
-				}
 			}
 			run, err := service.Start(c.Context(), args[0], request)
 			if err != nil {
@@ -56,8 +97,7 @@ turn, unless the workflow says if_running: alongside.`,
 			})
 		},
 	}
-	c.Flags().StringArrayVarP(&params, "param", "p", nil, "a param, NAME=VALUE; may be given several times")
-	c.Flags().StringVar(&window, "window", "", "the window, START/END in RFC 3339")
+	flags.add(c, "only")
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "watch it to its end; the exit code is 1 if it ends badly")
 	return c
 }

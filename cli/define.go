@@ -1,13 +1,8 @@
 package cli
 
 import (
-	"errors"
 	"fmt"
-	"io"
-	"io/fs"
 	"os"
-	"path/filepath"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -16,111 +11,6 @@ import (
 	"wiselantern/core/definition"
 	"wiselantern/parcel"
 )
-
-// source is what PATH… names: the files, and the project's folder if there is one.
-type source struct {
-	root  string // "" without a project
-	files []definition.File
-}
-
-// collect reads what the paths name. A folder is a project: its lantern.yaml and
-// workflows/. A file is that file, with the lantern.yaml of the folder above it,
-// if there is one. A dash is standard input.
-func (a *app) collect(paths []string) (source, error) {
-	var s source
-	add := func(root, name string) error {
-		inside, err := filepath.Rel(root, name)
-		if err != nil {
-			return err
-		}
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		f := definition.File{Path: filepath.ToSlash(inside), Text: string(text)}
-		if !slices.ContainsFunc(s.files, func(other definition.File) bool { return other.Path == f.Path }) {
-			s.files = append(s.files, f)
-		}
-		return nil
-	}
-	setRoot := func(root string) error {
-		if s.root != "" && s.root != root {
-			return &usageError{fmt.Errorf("%s and %s are two projects; apply one after the other", s.root, root)}
-		}
-		s.root = root
-		if _, err := os.Stat(filepath.Join(root, definition.ProjectFile)); err == nil {
-			return add(root, filepath.Join(root, definition.ProjectFile))
-		}
-		return nil
-	}
-	for _, path := range paths {
-		if path == "-" {
-			text, err := io.ReadAll(a.in)
-			if err != nil {
-				return s, err
-			}
-			s.files = append(s.files, definition.File{Path: "standard input", Text: string(text)})
-			continue
-		}
-		full, err := filepath.Abs(path)
-		if err != nil {
-			return s, err
-		}
-		info, err := os.Stat(full)
-		if errors.Is(err, fs.ErrNotExist) {
-			return s, &usageError{fmt.Errorf("there is no file or folder %s", path)}
-		}
-		if err != nil {
-			return s, err
-		}
-		if !info.IsDir() {
-			if root := projectAbove(full); root != "" {
-				if err := setRoot(root); err != nil {
-					return s, err
-				}
-				err = add(root, full)
-			} else {
-				err = add(filepath.Dir(full), full)
-			}
-			if err != nil {
-				return s, err
-			}
-			continue
-		}
-		if err := setRoot(full); err != nil {
-			return s, err
-		}
-		entries, err := os.ReadDir(filepath.Join(full, "workflows"))
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return s, err
-		}
-		found := false
-		for _, entry := range entries {
-			if !entry.IsDir() && definition.IsWorkflowFile("workflows/"+entry.Name()) {
-				found = true
-				if err := add(full, filepath.Join(full, "workflows", entry.Name())); err != nil {
-					return s, err
-				}
-			}
-		}
-		if !found {
-			return s, &usageError{fmt.Errorf("the folder %s has no workflows; write one to %s", path, filepath.Join(path, "workflows", "NAME.yaml"))}
-		}
-	}
-	return s, nil
-}
-
-// projectAbove is the nearest folder above a file that holds a lantern.yaml.
-func projectAbove(file string) string {
-	for dir := filepath.Dir(file); ; dir = filepath.Dir(dir) {
-		if _, err := os.Stat(filepath.Join(dir, definition.ProjectFile)); err == nil {
-			return dir
-		}
-		if dir == filepath.Dir(dir) {
-			return ""
-		}
-	}
-}
 
 func (a *app) checkCommand() *cobra.Command {
 	return &cobra.Command{
@@ -137,7 +27,7 @@ in them, each with its place and what to write instead. No service is needed.`,
 			if err != nil {
 				return err
 			}
-			project, problems := definition.Load(s.files)
+			project, problems := s.load("")
 			type report struct {
 				Workflows []string             `json:"workflows"`
 				Problems  []definition.Problem `json:"problems"`
@@ -176,7 +66,7 @@ func startsInWords(w *definition.Workflow) string {
 }
 
 func (a *app) applyCommand() *cobra.Command {
-	dry := false
+	dry, environment := false, ""
 	c := &cobra.Command{
 		Use:   "apply PATH…",
 		Short: "Make the service match the files",
@@ -187,9 +77,14 @@ wrong, nothing is applied.
 
 The project's folder is sent along as it is now, without version control and
 node_modules; tasks run in a copy of it. A file that belongs to no project comes
-alone: its tasks run in an empty folder.`,
+alone: its tasks run in an empty folder.
+
+With --env the params, the variables and the capacities are those that lantern.yaml
+has for that environment, and the service is the one that it names, unless --server
+or LANTERN_SERVER name another. With --dry-run each key that would change is told.`,
 		Example: `  lantern apply .
   lantern apply . --dry-run
+  lantern apply . --env prod
   lantern apply workflows/gauge-hourly.yaml`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -197,14 +92,18 @@ alone: its tasks run in an empty folder.`,
 			if err != nil {
 				return err
 			}
-			if _, problems := definition.Load(s.files); problems != nil {
+			project, problems := s.load(environment)
+			if problems != nil {
 				return problems
+			}
+			if project.Server != "" && os.Getenv("LANTERN_SERVER") == "" && !c.Flags().Changed("server") {
+				a.server = project.Server
 			}
 			service, err := a.client()
 			if err != nil {
 				return err
 			}
-			request := client.ApplyRequest{Files: s.files, DryRun: dry}
+			request := client.ApplyRequest{Files: s.files, Environment: environment, DryRun: dry}
 			if s.root != "" {
 				packed, err := parcel.Pack(s.root)
 				if err != nil {
@@ -224,6 +123,10 @@ alone: its tasks run in an empty folder.`,
 			return a.print(applied, func() error {
 				for _, w := range applied.Workflows {
 					fmt.Fprintln(a.out, changeInWords(w, dry))
+					a.differences(w)
+				}
+				for _, c := range applied.Capacities {
+					fmt.Fprintf(a.out, "~ capacity %s: %d → %d\n", c.Name, c.Before, c.After)
 				}
 				if dry {
 					fmt.Fprintln(a.out, "Nothing was applied (--dry-run).")
@@ -233,7 +136,29 @@ alone: its tasks run in an empty folder.`,
 		},
 	}
 	c.Flags().BoolVar(&dry, "dry-run", false, "only tell what would change")
+	c.Flags().StringVar(&environment, "env", "", "an environment of the project, as in dev or prod")
 	return c
+}
+
+// differences prints what a workflow says other than before, a key at a time.
+func (a *app) differences(w client.AppliedChange) {
+	p := painter(a.out)
+	side := func(text string) string {
+		if text == "" {
+			return p.dim("nothing")
+		}
+		return shortened(strings.ReplaceAll(strings.TrimSpace(text), "\n", "↵"), 60)
+	}
+	for _, d := range w.Differences {
+		if d.Key == "" {
+			fmt.Fprintf(a.out, "    %s %s\n", d.Part, orDash(d.Before+d.After))
+			continue
+		}
+		fmt.Fprintf(a.out, "    %s %s: %s → %s\n", d.Part, p.strong(d.Key), side(d.Before), side(d.After))
+	}
+	if w.Code {
+		fmt.Fprintln(a.out, "    the folder of code is another one")
+	}
 }
 
 func changeInWords(w client.AppliedChange, dry bool) string {

@@ -47,7 +47,7 @@ due, in the zone of their rule.`,
 			if err != nil {
 				return err
 			}
-			project, problems := definition.Load(s.files)
+			project, problems := s.load("")
 			if problems != nil {
 				return problems
 			}

@@ -17,9 +17,9 @@ import (
 )
 
 type tryOptions struct {
-	workflow, window string
-	params           []string
-	logs             bool
+	startFlags
+	workflow, environment string
+	logs, show            bool
 }
 
 func (a *app) tryCommand() *cobra.Command {
@@ -30,17 +30,22 @@ func (a *app) tryCommand() *cobra.Command {
 		Long: `Run a workflow here and now, to its end: nothing is scheduled, and nothing is
 recorded beyond it. It runs as it would in a service, with the project's code as it is,
 in a folder that is removed afterwards; capacities are as large as they need to be. Its
-tasks are real: what they write elsewhere stays written.`,
+tasks are real: what they write elsewhere stays written. With --task only that task
+is run; what comes before it is taken as done, with the results that --result gives.
+With --show nothing is run: what each task would be given is printed, as far as it can
+be told.`,
 		Example: `  lantern try workflows/gauges.yaml
   lantern try . --workflow gauge-hourly -p basin=lower
-  lantern try workflows/gauges.yaml --window 2026-03-28T06:00:00Z/2026-03-28T07:00:00Z --logs`,
+  lantern try workflows/gauges.yaml --window 2026-03-28T06:00:00Z/2026-03-28T07:00:00Z --logs
+  lantern try . --workflow gauge-hourly --task warn --result 'index={"index": 3.1, "station": "G02"}'
+  lantern try . --workflow gauge-hourly --show`,
 		Args: cobra.MinimumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			s, err := a.collect(args)
 			if err != nil {
 				return err
 			}
-			project, problems := definition.Load(s.files)
+			project, problems := s.load(o.environment)
 			if problems != nil {
 				return problems
 			}
@@ -48,12 +53,20 @@ tasks are real: what they write elsewhere stays written.`,
 			if err != nil {
 				return err
 			}
-			return a.try(c.Context(), s, w, o)
+			request, err := o.request()
+			switch {
+			case err != nil:
+				return err
+			case o.show:
+				return a.showGiven(w, request)
+			}
+			return a.try(c.Context(), s, w, request, o)
 		},
 	}
 	c.Flags().StringVar(&o.workflow, "workflow", "", "which, if there are several")
-	c.Flags().StringVar(&o.window, "window", "", "the window, START/END in RFC 3339")
-	c.Flags().StringArrayVarP(&o.params, "param", "p", nil, "a param, NAME=VALUE; may be given several times")
+	c.Flags().StringVar(&o.environment, "env", "", "an environment of the project, as in dev or prod")
+	o.add(c, "task")
+	c.Flags().BoolVar(&o.show, "show", false, "run nothing; print what each task would be given")
 	c.Flags().BoolVar(&o.logs, "logs", false, "print what every task printed, not only those that failed")
 	return c
 }
@@ -73,16 +86,7 @@ func chooseWorkflow(project *definition.Project, name string) (*definition.Workf
 }
 
 // try has a service of its own, on a folder of its own, for one run.
-func (a *app) try(ctx context.Context, s source, w *definition.Workflow, o tryOptions) (err error) {
-	request := client.StartRequest{}
-	if request.Texts, err = readParams(o.params); err != nil {
-		return err
-	}
-	if o.window != "" {
-		if request.Window, err = parseWindow(o.window); err != nil {
-			return &usageError{err}
-		}
-	}
+func (a *app) try(ctx context.Context, s source, w *definition.Workflow, request client.StartRequest, o tryOptions) (err error) {
 	dir, err := os.MkdirTemp("", "lantern-try-")
 	if err != nil {
 		return err
@@ -94,7 +98,7 @@ func (a *app) try(ctx context.Context, s source, w *definition.Workflow, o tryOp
 	err = service.Run(ctx, service.Options{Data: dir, Listen: "127.0.0.1:0", Version: Version(), Log: slog.New(slog.DiscardHandler)}, func(running *service.Service) {
 		go func() {
 			defer stop()
-			result <- a.tryIn(ctx, running.Address, access.TokenFile(dir), s, w, request, o.logs)
+			result <- a.tryIn(ctx, running.Address, access.TokenFile(dir), s, w, request, o)
 		}()
 	})
 	if err != nil {
@@ -103,13 +107,13 @@ func (a *app) try(ctx context.Context, s source, w *definition.Workflow, o tryOp
 	return <-result
 }
 
-func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w *definition.Workflow, request client.StartRequest, logs bool) error {
+func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w *definition.Workflow, request client.StartRequest, o tryOptions) error {
 	a.server, a.tokenFile = address, tokenFile
 	c, err := a.client()
 	if err != nil {
 		return err
 	}
-	apply := client.ApplyRequest{Files: s.files}
+	apply := client.ApplyRequest{Files: s.files, Environment: o.environment}
 	if s.root != "" {
 		packed, err := parcel.Pack(s.root)
 		if err != nil {
@@ -129,7 +133,7 @@ func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w 
 			return err
 		}
 	}
-	for _, t := range w.Tasks {
+	for _, t := range w.Nodes() {
 		for name := range t.Takes {
 			if _, err := c.SetCapacity(ctx, name, 1_000_000); err != nil {
 				return err
@@ -145,7 +149,7 @@ func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w 
 		return errors.Join(watched, err)
 	}
 	for _, t := range run.Tasks {
-		if len(t.Attempts) == 0 || !logs && t.State != "failed" {
+		if len(t.Attempts) == 0 || !o.logs && t.State != "failed" {
 			continue
 		}
 		fmt.Fprintf(a.out, "\n%s\n", painter(a.out).strong("What "+t.Name+" printed:"))

@@ -49,7 +49,11 @@ func (p *Problem) Error() string {
 		text = p.Title
 	}
 	for _, e := range p.Errors {
-		text += "\n" + e.Message
+		text += "\n"
+		if _, field, ok := strings.Cut(e.Location, "."); ok && !strings.HasPrefix(e.Message, e.Location) { // a field of what was asked; other messages name their file
+			text += field + ": "
+		}
+		text += e.Message
 	}
 	return text
 }

@@ -97,22 +97,23 @@ type Runs struct {
 
 // Workflow is a workflow as it stands.
 type Workflow struct {
-	Name       string               `json:"name"`
-	About      string               `json:"about,omitempty"`
-	Owner      string               `json:"owner,omitempty"`
-	Labels     []string             `json:"labels"`
-	Version    int                  `json:"version"`
-	Project    string               `json:"project,omitempty"`
-	File       string               `json:"file,omitempty"`
-	Applied    time.Time            `json:"applied"`
-	AppliedBy  string               `json:"applied_by"`
-	Tasks      int                  `json:"tasks" doc:"How many there are"`
-	Starts     []string             `json:"starts" doc:"Its time rules in words"`
-	Paused     *Paused              `json:"paused,omitempty"`
-	Next       *time.Time           `json:"next,omitempty" doc:"When it is next due"`
-	Open       int                  `json:"open" doc:"Runs that are queued or running"`
-	Recent     []Run                `json:"recent" doc:"Its newest runs, newest first"`
-	Definition *definition.Workflow `json:"definition,omitempty" doc:"Left out of listings"`
+	Name        string               `json:"name"`
+	About       string               `json:"about,omitempty"`
+	Owner       string               `json:"owner,omitempty"`
+	Labels      []string             `json:"labels"`
+	Version     int                  `json:"version"`
+	Project     string               `json:"project,omitempty"`
+	Environment string               `json:"environment,omitempty" doc:"The one of the project that it was applied for"`
+	File        string               `json:"file,omitempty"`
+	Applied     time.Time            `json:"applied"`
+	AppliedBy   string               `json:"applied_by"`
+	Tasks       int                  `json:"tasks" doc:"How many there are"`
+	Starts      []string             `json:"starts" doc:"Its time rules in words"`
+	Paused      *Paused              `json:"paused,omitempty"`
+	Next        *time.Time           `json:"next,omitempty" doc:"When it is next due"`
+	Open        int                  `json:"open" doc:"Runs that are queued or running"`
+	Recent      []Run                `json:"recent" doc:"Its newest runs, newest first"`
+	Definition  *definition.Workflow `json:"definition,omitempty" doc:"Left out of listings"`
 }
 
 // Version is one version of a workflow.
@@ -150,9 +151,11 @@ type Workflows struct {
 
 // StartRequest asks for a run.
 type StartRequest struct {
-	Params map[string]any    `json:"params,omitempty" doc:"Values in their JSON types"`
-	Texts  map[string]string `json:"texts,omitempty" doc:"Values as text, read by the type of their param"`
-	Window *Window           `json:"window,omitempty"`
+	Params  map[string]any            `json:"params,omitempty" doc:"Values in their JSON types"`
+	Texts   map[string]string         `json:"texts,omitempty" doc:"Values as text, read by the type of their param"`
+	Window  *Window                   `json:"window,omitempty"`
+	Only    []string                  `json:"only,omitempty" doc:"These tasks alone; what comes before them is taken as having come out as they expect"`
+	Results map[string]map[string]any `json:"results,omitempty" doc:"Results of tasks that are left out; of one made for each, an object whose results is a list"`
 }
 
 // StopRequest asks for the end of a run, or of one task of it.
@@ -183,22 +186,34 @@ type ReleaseRequest struct {
 
 // ApplyRequest carries the files of a project.
 type ApplyRequest struct {
-	Files  []definition.File `json:"files"`
-	Parcel string            `json:"parcel,omitempty" doc:"The name of a parcel that was sent before"`
-	DryRun bool              `json:"dry_run,omitempty" doc:"Only tell what would change"`
+	Files       []definition.File `json:"files"`
+	Parcel      string            `json:"parcel,omitempty" doc:"The name of a parcel that was sent before"`
+	DryRun      bool              `json:"dry_run,omitempty" doc:"Only tell what would change"`
+	Environment string            `json:"environment,omitempty" doc:"One of the project's"`
 }
 
 // Applied tells what became of each workflow.
 type Applied struct {
-	Project   string          `json:"project,omitempty"`
-	Workflows []AppliedChange `json:"workflows"`
+	Project     string           `json:"project,omitempty"`
+	Environment string           `json:"environment,omitempty"`
+	Workflows   []AppliedChange  `json:"workflows"`
+	Capacities  []CapacityChange `json:"capacities,omitempty" doc:"Those that the environment sets to something else than they were"`
+}
+
+// CapacityChange is a capacity that is set by applying.
+type CapacityChange struct {
+	Name   string `json:"name"`
+	Before int    `json:"before" doc:"0 if nobody had set it"`
+	After  int    `json:"after"`
 }
 
 // AppliedChange is what applying did to one workflow.
 type AppliedChange struct {
-	Workflow string `json:"workflow"`
-	Change   string `json:"change" enum:"new,changed,same"`
-	Version  int    `json:"version"`
+	Workflow    string                  `json:"workflow"`
+	Change      string                  `json:"change" enum:"new,changed,same"`
+	Version     int                     `json:"version"`
+	Differences []definition.Difference `json:"differences,omitempty" doc:"What the definition says other than before"`
+	Code        bool                    `json:"code,omitempty" doc:"The folder of code is another one"`
 }
 
 // Resumed tells what a workflow does after it was resumed.

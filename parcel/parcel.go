@@ -289,3 +289,33 @@ func Lay(from, to string) error {
 		return os.Link(name, target)
 	})
 }
+
+// Copy makes a copy of an unpacked parcel in the new folder to, whose files may be
+// written to.
+func Copy(from, to string) error {
+	return filepath.WalkDir(from, func(name string, entry fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		target := filepath.Join(to, strings.TrimPrefix(name, from))
+		switch {
+		case entry.IsDir():
+			return os.Mkdir(target, 0o755)
+		case entry.Type()&fs.ModeSymlink != 0:
+			link, err := os.Readlink(name)
+			if err != nil {
+				return err
+			}
+			return os.Symlink(link, target)
+		}
+		info, err := entry.Info()
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(target, text, info.Mode().Perm()|0o200)
+	})
+}

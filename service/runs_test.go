@@ -132,8 +132,9 @@ func TestCapacityIsSharedAndNeverExceeded(t *testing.T) {
 		}
 		most = max(most, out)
 	}
-	firsts, lasts := strings.Join(slices.Sorted(slices.Values(order[:2])), " "), strings.Join(slices.Sorted(slices.Values(order[3:])), " ")
-	if most != 2 || firsts != "high:1 low:1" || lasts != "low:3 low:4" {
+	// Two that are sent in the same moment may begin in either order.
+	firsts := strings.Join(slices.Sorted(slices.Values(order[:2])), " ")
+	if most != 2 || firsts != "high:1 low:1" || order[4] != "low:4" {
 		t.Errorf("at most %d were out at once, in the order %v", most, order)
 	}
 	all, err := s.Capacities(ctx)

@@ -17,6 +17,7 @@ import (
 
 	"wiselantern/parcel"
 	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
 	"wiselantern/worker/kinds"
 )
 
@@ -27,6 +28,8 @@ type attempt struct {
 	cancelled <-chan struct{}
 	dir       string // holds work/, result.json and, at the end, report.json
 	started   time.Time
+	lines     int    // that its log has
+	ready     string // the folder that the project's setup has made ready, "" without a setup
 }
 
 // maxResult is the most that a result may have, in bytes.
@@ -43,6 +46,9 @@ func (a *attempt) execute() dispatch.Ended {
 	go a.worker.again("the start of an attempt", func(ctx context.Context) error {
 		return a.worker.exchange.Started(ctx, dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
 	})
+	if report, ok := a.setUp(); !ok {
+		return report
+	}
 	words, err := kinds.Command(a.order)
 	if err != nil {
 		return failed(err.Error())
@@ -52,7 +58,7 @@ func (a *attempt) execute() dispatch.Ended {
 	if err != nil {
 		return failedWith(code, err.Error())
 	}
-	return a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: a.workDir(), SysProcAttr: &syscall.SysProcAttr{Setpgid: true}})
+	return a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: a.workDir()}, a.order.Timeout)
 }
 
 func failed(reason string) dispatch.Ended {
@@ -80,24 +86,32 @@ func (a *attempt) prepare() error {
 // env is what the task is given: the worker's own environment without the
 // service's variables, then the task's, then what the service tells it.
 func (a *attempt) env() []string {
-	var env []string
-	for _, v := range os.Environ() {
-		if !strings.HasPrefix(v, "LANTERN_") {
-			env = append(env, v)
-		}
-	}
 	o := a.order
-	for name, value := range o.Env {
-		env = append(env, name+"="+value)
-	}
+	env := a.ownEnv(o.Env)
 	for name, value := range o.Params {
 		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
 	}
 	if !o.End.IsZero() {
 		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
 	}
-	return append(env, "LANTERN_RUN="+o.RunName, "LANTERN_TASK="+o.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", o.Attempt),
-		"LANTERN_RESULT="+a.resultFile(), "TRACEPARENT="+o.Trace)
+	return append(env, "LANTERN_RESULT="+a.resultFile(), "TRACEPARENT="+o.Trace)
+}
+
+// ownEnv is the worker's own environment with variables over it, and what names
+// the attempt.
+func (a *attempt) ownEnv(over map[string]string) (env []string) {
+	for _, v := range os.Environ() {
+		if !strings.HasPrefix(v, "LANTERN_") {
+			env = append(env, v)
+		}
+	}
+	for name, value := range over {
+		env = append(env, name+"="+value)
+	}
+	if a.ready != "" {
+		env = append(env, "LANTERN_SETUP="+a.ready)
+	}
+	return append(env, "LANTERN_RUN="+a.order.RunName, "LANTERN_TASK="+a.order.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", a.order.Attempt))
 }
 
 // The exit codes of the POSIX shell for a program that cannot be run (IEEE Std
@@ -147,11 +161,18 @@ func findProgram(name, dir string, env []string) (file string, code int, err err
 	return "", codeNotFound, fmt.Errorf("the program %s is not in PATH (%s); %s", name, path, hint)
 }
 
-func (a *attempt) run(cmd *exec.Cmd) dispatch.Ended {
-	out := newOutput(func(m dispatch.Log) {
-		m.AttemptID = a.order.AttemptID
-		a.worker.again("lines of a log", func(ctx context.Context) error { return a.worker.exchange.Log(ctx, m) })
-	})
+// keep sends lines on to be kept, behind those that the log has.
+func (a *attempt) keep(lines []store.Line) {
+	m := dispatch.Log{AttemptID: a.order.AttemptID, First: a.lines, Lines: lines}
+	a.lines += len(lines)
+	a.worker.again("lines of a log", func(ctx context.Context) error { return a.worker.exchange.Log(ctx, m) })
+}
+
+// run runs a program in a process group of its own, for at most that long if
+// timeout is not 0, and keeps what it prints.
+func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	out := newOutput(a.keep)
 	stdout, stderr, err := out.pipes()
 	if err != nil {
 		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
@@ -172,11 +193,15 @@ func (a *attempt) run(cmd *exec.Cmd) dispatch.Ended {
 	}
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
-	why := a.wait(cmd.Process.Pid, ended)
+	why := a.wait(cmd.Process.Pid, ended, timeout)
 	// What it left running in its group is not to outlive it.
 	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
 	out.close(lastWords)
-	return a.judge(why, cmd, out.lastError())
+	report := a.judge(why, cmd, out.lastError())
+	if why == byTimeout {
+		report.Error = fmt.Sprintf("over its timeout of %v, %s", timeout, orEnded(report.Error))
+	}
+	return report
 }
 
 // ending is why an attempt was ended before it ended by itself.
@@ -190,10 +215,10 @@ const (
 )
 
 // wait waits until the process has ended, and ends it when it must.
-func (a *attempt) wait(pid int, ended <-chan error) (why ending) {
+func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why ending) {
 	var timeout <-chan time.Time
-	if a.order.Timeout > 0 {
-		timer := time.NewTimer(a.order.Timeout)
+	if longest > 0 {
+		timer := time.NewTimer(longest)
 		defer timer.Stop()
 		timeout = timer.C
 	}
@@ -241,7 +266,7 @@ func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.En
 	}
 	switch {
 	case why == byTimeout:
-		report.Outcome, report.Error = dispatch.Failed, fmt.Sprintf("over its timeout of %v, %s", a.order.Timeout, orEnded(report.Error))
+		report.Outcome = dispatch.Failed
 		return report
 	case report.Outcome == dispatch.Succeeded:
 		var err error

@@ -7,7 +7,6 @@ import (
 	"sync"
 	"time"
 
-	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
 )
 
@@ -15,7 +14,7 @@ import (
 // about maxHeld bytes: a task that prints faster than its lines are kept waits
 // in its own write.
 type output struct {
-	send func(dispatch.Log)
+	send func([]store.Line)
 
 	mu      sync.Mutex
 	room    *sync.Cond    // something was sent, or the output is closed
@@ -48,7 +47,7 @@ const (
 	waitMore  = 100 * time.Millisecond // how long a chunk waits for more lines
 )
 
-func newOutput(send func(dispatch.Log)) *output {
+func newOutput(send func([]store.Line)) *output {
 	o := &output{send: send, filled: make(chan struct{}, 1), full: make(chan struct{}, 1), ending: make(chan struct{}), sent: make(chan struct{})}
 	o.room = sync.NewCond(&o.mu)
 	return o
@@ -169,7 +168,6 @@ func (o *output) lastError() string {
 // forward sends the lines on, several at a time.
 func (o *output) forward() {
 	defer close(o.sent)
-	first := 0
 	for range o.filled {
 		o.mu.Lock()
 		wait := o.held < fullChunk
@@ -186,8 +184,7 @@ func (o *output) forward() {
 		o.lines, o.arena = nil, nil
 		o.mu.Unlock()
 		if len(lines) > 0 {
-			o.send(dispatch.Log{First: first, Lines: lines})
-			first += len(lines)
+			o.send(lines)
 		}
 		o.mu.Lock()
 		for _, l := range lines {

@@ -45,6 +45,7 @@ type Worker struct {
 	Options
 	exchange Exchange
 	parcels  sync.Mutex // held while one is unpacked
+	setups   setups
 	slots    sync.WaitGroup
 	stopping chan struct{} // closed when attempts are to be given up
 	once     sync.Once

@@ -175,12 +175,7 @@ func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 			content = append(append(content, line...), '\n')
 		}
 		var got []store.Line
-		o := newOutput(func(m dispatch.Log) {
-			if m.First != len(got) {
-				t.Fatalf("a chunk begins at line %d after %d lines", m.First, len(got))
-			}
-			got = append(got, m.Lines...)
-		})
+		o := newOutput(func(lines []store.Line) { got = append(got, lines...) })
 		stdout, stderr, err := o.pipes()
 		if err != nil {
 			t.Fatal(err)

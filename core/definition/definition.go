@@ -26,6 +26,7 @@ type Workflow struct {
 	Owner     string            `json:"owner,omitempty"`
 	Labels    []string          `json:"labels,omitempty"`
 	Params    []Param           `json:"params,omitempty"`
+	Setup     *Setup            `json:"setup,omitempty"` // of its project
 	Starts    []Start           `json:"starts,omitempty"`
 	IfRunning IfRunning         `json:"if_running"`
 	AtMost    int               `json:"at_most,omitempty"`   // runs that may go at once; 0 is what if_running says

@@ -3,6 +3,7 @@ package definition
 import (
 	"encoding/json"
 	"flag"
+	"fmt"
 	"os"
 	"path/filepath"
 	"reflect"
@@ -98,6 +99,106 @@ func TestAWholeFile(t *testing.T) {
 	}
 	if w.IfRunning != Alongside || w.Owner != "hydrology" || len(w.Labels) != 2 {
 		t.Errorf("%+v", w)
+	}
+}
+
+// What tasks inherit is not for one that starts another workflow: that has its own.
+func TestATaskThatStartsAWorkflowInheritsNothing(t *testing.T) {
+	workflows, problems := Parse("w.yaml", "workflow: w\ndefaults: {timeout: 2m, retry: {times: 3}, env: {A: b}}\ntasks: {a: {start: v}, b: {timeout: 3h, start: v}}", standard)
+	if problems != nil {
+		t.Fatal(problems)
+	}
+	a, b := workflows[0].Tasks[0], workflows[0].Tasks[1]
+	if a.Timeout != 0 || a.Retry.Times != 0 || len(a.Env) != 0 || b.Timeout.Duration() != 3*time.Hour {
+		t.Errorf("%+v\n%+v", a, b)
+	}
+}
+
+func TestDifferencesAreToldAKeyAtATime(t *testing.T) {
+	read := func(text string) *Workflow {
+		workflows, problems := Parse("w.yaml", text, standard)
+		if problems != nil {
+			t.Fatal(problems)
+		}
+		return workflows[0]
+	}
+	before := read(whole)
+	after := read(strings.NewReplacer("owner: hydrology\n", "", "default: upper", "default: lower", "times: 5", "times: 6", "  load:", "  store:",
+		"every: 1h", "every: 2h", "MODE: slow", "MODE: quick", "  retry: {times: 2", "  retry: {times: 3").Replace(whole))
+	var told []string
+	for _, d := range Differences(before, after) {
+		told = append(told, strings.TrimSpace(d.Part+" "+d.Key)+": "+d.Before+" > "+d.After)
+	}
+	want := `workflow owner: hydrology >
+workflow starts: [{"every":"1h","zone":"Europe/Oslo"},{"cron":"15 6 * * mon-fri","zone":"UTC"}] > [{"every":"2h","zone":"Europe/Oslo"},{"cron":"15 6 * * mon-fri","zone":"UTC"}]
+param basin default: upper > lower
+task check/range env.MODE: slow > quick
+task check/range retry.times: 5 > 6
+task collect retry.times: 2 > 3
+task load: gone >
+task store:  > new`
+	if got := strings.Join(told, "\n"); strings.ReplaceAll(got, " \n", "\n") != want {
+		t.Errorf("got\n%s\nwant\n%s", got, want)
+	}
+	if same := Differences(before, read(whole)); same != nil {
+		t.Errorf("the same differs: %v", same)
+	}
+}
+
+const environments = `
+project: rivers
+defaults: {env: {RIVER: /srv/river, MODE: fast}}
+setup: {shell: touch ready, timeout: 1m}
+environments:
+  dev:
+    params: {basin: lower, depth: 3}
+    env: {RIVER: /tmp/river}
+    capacity: {warehouse: 1}
+  prod:
+    server: https://lantern.example:7640
+    params: {depth: 9}
+    capacity: {warehouse: 4}
+`
+
+func TestEnvironments(t *testing.T) {
+	files := []File{{ProjectFile, environments}, {"workflows/w.yaml", "workflow: w\nparams:\n  basin: {type: choice, of: [upper, lower], default: upper}\n  depth: {type: whole, required: true}\ntasks: {a: {exec: [x]}}"}}
+	for name, want := range map[string]string{
+		"":     `upper <nil> true /srv/river fast "" map[]`,
+		"dev":  `lower 3 false /tmp/river fast "" map[warehouse:1]`,
+		"prod": `upper 9 false /srv/river fast "https://lantern.example:7640" map[warehouse:4]`,
+	} {
+		project, problems := LoadFor(files, name)
+		if problems != nil || project.Unused != nil {
+			t.Fatal(problems, project.Unused)
+		}
+		w := project.Workflows[0]
+		env := w.Tasks[0].Env
+		got := fmt.Sprintf("%v %v %v %s %s %q %v", w.Params[0].Default, w.Params[1].Default, w.Params[1].Required, env["RIVER"], env["MODE"], project.Server, project.Capacity)
+		if got != want || w.Setup == nil || w.Setup.Timeout.Duration() != time.Minute {
+			t.Errorf("%s: got %s, want %s; %v", name, got, want, w.Setup)
+		}
+	}
+	for name, c := range map[string]struct{ file, environment, want string }{
+		"an unknown one":       {environments, "prd", `there is no environment "prd"`},
+		"none there":           {"project: rivers", "prod", "add environments to lantern.yaml"},
+		"a value out of range": {strings.Replace(environments, "basin: lower", "basin: middle", 1), "", `lantern.yaml:7:21: environment "dev", param "basin" of workflow "w": "middle" is not one of: upper, lower`},
+		"a name that is none":  {strings.Replace(environments, "  dev:", "  Dev:", 1), "", `"Dev" cannot be the name of an environment`},
+		"no address":           {strings.Replace(environments, "https://lantern.example", "lantern.example", 1), "", "which is no address"},
+		"units":                {strings.Replace(environments, "warehouse: 4", "warehouse: many", 1), "", `write a whole number from 0`},
+		"a setup of nothing":   {strings.Replace(environments, "shell: touch ready, ", "", 1), "", "setup does nothing"},
+		"a setup of two":       {strings.Replace(environments, "shell: touch ready", "shell: touch ready, exec: [x]", 1), "", "setup has both exec and shell"},
+		"a setup of a run":     {strings.Replace(environments, "shell: touch ready", `exec: [x, "${run.id}"]`, 1), "", "setup holds ${"},
+		"an unknown key":       {strings.Replace(environments, "capacity: {warehouse: 1}", "capacities: {warehouse: 1}", 1), "", `did you mean "capacity"?`},
+	} {
+		files[0].Text = c.file
+		if _, problems := LoadFor(files, c.environment); problems == nil || !strings.Contains(problems.Error(), c.want) {
+			t.Errorf("%s: got %v, want %s", name, problems, c.want)
+		}
+	}
+	files[0].Text = strings.Replace(environments, "depth: 9", "dept: 9", 1)
+	project, problems := Load(files)
+	if problems != nil || len(project.Unused) != 1 || !strings.Contains(project.Unused.Error(), `did you mean "depth"?`) {
+		t.Errorf("a param that no workflow has: %v %v", problems, project.Unused)
 	}
 }
 

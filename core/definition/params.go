@@ -333,11 +333,7 @@ func (r *reader) param(name string, n *node) Param {
 		r.problem(secret, "make its type text", "%s is secret and of the type %s", what, p.Type)
 	}
 	if fallback != nil && (p.Type != "choice" || p.Choice != nil) {
-		value := fallback.any()
-		if p.Type != "list" && p.Type != "object" && fallback.kind == scalar && p.Type != "number" && p.Type != "whole" && p.Type != "bool" {
-			value = fallback.text
-		}
-		checked, err := p.Check(value)
+		checked, err := p.fromNode(fallback)
 		if err != nil {
 			r.problem(fallback, "", "the default of %s: %v", what, err)
 		}

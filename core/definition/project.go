@@ -23,6 +23,12 @@ type Project struct {
 	About     string
 	Workflows []*Workflow
 	Files     map[string]string // the path of the file that each workflow stands in, by its name
+
+	Environment  string         // the one that it was read for, "" for none
+	Environments []string       // that there are
+	Server       string         // the address of the service of the environment, "" if it says none
+	Capacity     map[string]int // the units that the environment sets
+	Unused       Problems       // what environments set and none of these workflows has: mistakes, if these are all
 }
 
 // IsWorkflowFile tells whether a path of a project holds workflows: a YAML or
@@ -37,23 +43,28 @@ func IsWorkflowFile(name string) bool {
 
 // Load reads a project, or single workflow files without one, and returns every
 // mistake of every file.
-func Load(files []File) (*Project, Problems) {
-	project := &Project{Files: map[string]string{}}
+func Load(files []File) (*Project, Problems) { return LoadFor(files, "") }
+
+// LoadFor reads a project as it is in one of its environments, or with "" in none.
+func LoadFor(files []File, environment string) (*Project, Problems) {
+	project := &Project{Files: map[string]string{}, Environment: environment}
 	inherited := standard
 	var problems Problems
+	var environments []environmentAt
+	projects := newReader(ProjectFile, "")
 	for _, f := range files {
 		if f.Path == ProjectFile {
-			r := newReader(f.Path, f.Text)
-			docs := r.documents(f.Text)
+			projects = newReader(f.Path, f.Text)
+			docs := projects.documents(f.Text)
 			if len(docs) > 1 {
-				r.problem(docs[1], "keep one", "%s has more than one document", ProjectFile)
+				projects.problem(docs[1], "keep one", "%s has more than one document", ProjectFile)
 			}
 			if len(docs) > 0 {
-				inherited = r.project(docs[0], project, inherited)
+				inherited, environments = projects.project(docs[0], project, inherited)
 			}
-			problems = append(problems, r.problems...)
 		}
 	}
+	projects.chooseEnvironment(project, environments, &inherited)
 	var readers []*reader
 	lower := map[string]string{}
 	for _, f := range files {
@@ -77,6 +88,8 @@ func Load(files []File) (*Project, Problems) {
 		}
 	}
 	slices.SortFunc(project.Workflows, func(a, b *Workflow) int { return strings.Compare(a.Name, b.Name) })
+	projects.environmentParams(project, environments)
+	problems = append(problems, projects.problems...)
 	for _, r := range readers {
 		r.checkInners(project.Workflows)
 		problems = append(problems, r.problems...)
@@ -84,17 +97,23 @@ func Load(files []File) (*Project, Problems) {
 	return project, problems.sorted()
 }
 
-func (r *reader) project(doc *node, project *Project, inherited Settings) Settings {
-	var name *node
+func (r *reader) project(doc *node, project *Project, inherited Settings) (Settings, []environmentAt) {
+	var name, setup *node
+	var environments []environmentAt
 	r.keys(doc, "the project", map[string]func(*node){
-		"project":  func(n *node) { name = n },
-		"about":    func(n *node) { project.About = r.text(n, "about") },
-		"defaults": func(n *node) { inherited = r.settings(n, inherited) },
+		"project":      func(n *node) { name = n },
+		"about":        func(n *node) { project.About = r.text(n, "about") },
+		"defaults":     func(n *node) { inherited = r.settings(n, inherited) },
+		"setup":        func(n *node) { setup = n },
+		"environments": func(n *node) { environments = r.environments(n, project) },
 	})
+	if setup != nil {
+		inherited.Setup = r.setup(setup)
+	}
 	if name == nil {
 		r.problem(doc, `begin with "project: NAME"`, "the project has no name")
 	} else {
 		project.Name = r.name(name, "project", namePattern.MatchString)
 	}
-	return inherited
+	return inherited, environments
 }

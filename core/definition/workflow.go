@@ -16,6 +16,7 @@ type Settings struct {
 	Env     map[string]string
 	Timeout Length
 	Retry   Retry
+	Setup   *Setup // of the project; nil without one
 }
 
 // standard is what a task has that says nothing and inherits nothing: one
@@ -81,6 +82,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	if resources != nil {
 		r.resources(resources, w, inherited)
 	}
+	w.Setup = inherited.Setup
 	r.tasks(tasks, w, inherited)
 	for i := range r.inners {
 		if r.inners[i].from == "" {
@@ -97,7 +99,11 @@ func (r *reader) name(n *node, what string, valid func(string) bool) string {
 		if near := asName(name); valid(near) && len(near) <= longestName {
 			fix = fmt.Sprintf("write %q", near)
 		}
-		r.problem(n, fix, "%q cannot be the name of a %s", name, what)
+		article := "a"
+		if strings.ContainsRune("aeiou", rune(what[0])) {
+			article = "an"
+		}
+		r.problem(n, fix, "%q cannot be the name of %s %s", name, article, what)
 	}
 	return name
 }
@@ -263,6 +269,9 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 		"route":         d.kind("route", func(n *node) { task.Route = r.route(n, name, what) }),
 		"start":         d.kind("start", func(n *node) { task.Start = r.inner(n, name, what) }),
 	})
+	if slices.ContainsFunc(n.pairs, func(p pair) bool { return p.key.text == "start" }) {
+		s = Settings{Retry: standard.Retry} // the tasks of the other workflow inherit their own
+	}
 	ok := r.keys(n, what, keys)
 	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
 	r.needs(after != nil, "after", what+" has %s and comes after nothing", map[string]*node{"join": join, "otherwise": otherwise})

@@ -166,6 +166,16 @@ func (t *Template) whole() *Expression {
 	return whole
 }
 
+// Tasks are the tasks and the resources that the text speaks of.
+func (t *Template) Tasks() (tasks []Task) {
+	for _, p := range t.parts {
+		if p.expression != nil {
+			tasks = append(tasks, p.expression.Tasks...)
+		}
+	}
+	return tasks
+}
+
 // Value is the value of the expression, if the text is nothing else, or the text
 // with the values in their places.
 func (t *Template) Value(f *Facts) (any, error) {

@@ -167,7 +167,7 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 		attempt = 0
 	}
 	task, known := p.Find(r, name)
-	if !known && name != "" && verb != "rerun" {
+	if !known && name != "" && verb != "rerun" && verb != "choose" {
 		t.Fatalf("%q names no task", words)
 	}
 	if attempt == 0 && known {
@@ -207,6 +207,16 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 			again.Tasks = append(again.Tasks, task)
 		}
 		in = again
+	case "choose":
+		choose := Choose{At: noon, By: "kari"}
+		for one := range strings.SplitSeq(name, ",") {
+			task, known := p.Find(r, one)
+			if !known {
+				t.Fatalf("%q names no task", words)
+			}
+			choose.Tasks = append(choose.Tasks, task)
+		}
+		in = choose
 	case "overdue":
 		in = TimerDue{At: noon, Task: AllTasks}
 	case "due":
@@ -397,6 +407,14 @@ func TestRules(t *testing.T) {
 		{"items made again open it again", "b, each:2 in:s; @s", "open, ok s:open, ok b[0], fail b[1], ok s:close, rerun b[1], ok s:open", "running b◐ s:open●2 s:close· b[0]● b[1]◔2"},
 		{"and if that fails, they are unreached", "b, each:2 in:s; @s", "open, ok s:open, ok b[0], fail b[1], ok s:close, rerun b[1], fail s:open, ok s:close", "failed b○ s:open✕2 s:close●2 b[0]● b[1]○"},
 
+		{"of a run, only what is chosen is made", "a; b: a; c: b", "choose b, open", "running a● b◔ c–"},
+		{"and the run ends with it", "a; b: a; c: b", "choose b, open, ok b", "succeeded a● b● c–"},
+		{"what comes before is taken as it is expected", "load; mend: load=failed; tell: mend", "choose mend, open", "running load✕ mend◔ tell–"},
+		{"also behind a route", "r, to:x|y; x: r; y: r", "choose y, open", "running r● x– y◔"},
+		{"two that follow each other", "a; b: a; c: b; d: c", "choose b,c, open, ok b", "running a● b● c◔ d–"},
+		{"a resource is opened for what is chosen", "a; b: a, in:s; c, in:q; @s; @q", "choose b, open", "running a● b· c– s:open◔ s:close· q:open– q:close–"},
+		{"a run that is going cannot be chosen from", "a; b: a", "open, choose b", "running a◔ b·"},
+
 		{"nothing happens to a run that has ended", "a", "open, ok a, stop, fail a, open", "succeeded a●"},
 	}
 	for _, rule := range rules {
@@ -513,6 +531,9 @@ func play(t *testing.T, p *Plan, seed uint64, restored bool) (*Run, string) {
 	random := rand.New(rand.NewPCG(seed, 1))
 	r := New(p, seed)
 	todo := []Input{Opened{noon}}
+	if random.IntN(5) == 0 {
+		p.Step(r, Choose{noon, []int{random.IntN(len(p.tasks) - 4), random.IntN(len(p.tasks) - 4)}, "kari"}, judge{p})
+	}
 	var seen strings.Builder
 	stopAt := random.IntN(200)
 	for count := 0; len(todo) > 0; count++ {

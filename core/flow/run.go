@@ -173,9 +173,17 @@ func bad(s State) bool { return s == Failed || s == Unreached || s == Stopped }
 // Attention tells whether something in the run needs a person.
 func (r *Run) Attention() bool { return r.held > 0 }
 
-// Input is what happened to a run: Opened, Started, Parked, Ended, TimerDue,
-// Stop, Release or Rerun.
+// Input is what happened to a run: Choose, Opened, Started, Parked, Ended,
+// TimerDue, Stop, Release or Rerun.
 type Input interface{ moment() time.Time }
+
+// Choose leaves everything out of a queued run but these nodes. What comes before
+// them is taken as having come out as they expect, the rest as skipped.
+type Choose struct {
+	At    time.Time
+	Tasks []int
+	By    string
+}
 
 // Opened begins a queued run.
 type Opened struct{ At time.Time }
@@ -252,6 +260,7 @@ type Rerun struct {
 // AllTasks as the task of a Stop or a timer means the whole run.
 const AllTasks = -1
 
+func (i Choose) moment() time.Time   { return i.At }
 func (i Opened) moment() time.Time   { return i.At }
 func (i Started) moment() time.Time  { return i.At }
 func (i Parked) moment() time.Time   { return i.At }

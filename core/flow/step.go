@@ -30,6 +30,8 @@ type Judge interface {
 func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
 	s := stepper{plan: p, run: r, judge: judge, at: in.moment()}
 	switch in := in.(type) {
+	case Choose:
+		s.choosing(in)
 	case Opened:
 		s.opened()
 	case Started:
@@ -182,6 +184,50 @@ func (s *stepper) dispatch(task int, reason string) {
 	s.effects = append(s.effects, Dispatch{task, t.Attempts})
 }
 
+func (s *stepper) choosing(in Choose) {
+	if s.run.State != RunQueued {
+		return
+	}
+	before := make([]bool, s.plan.Len())
+	for queue := slices.Clone(in.Tasks); len(queue) > 0; queue = queue[1:] {
+		for _, e := range s.plan.tasks[queue[0]].after {
+			if !before[e.task] {
+				before[e.task] = true
+				queue = append(queue, e.task)
+			}
+		}
+	}
+	for i := range s.plan.tasks {
+		planned := &s.plan.tasks[i]
+		if slices.Contains(in.Tasks, i) || planned.role != work || s.run.Tasks[i].State != Idle {
+			continue
+		}
+		as := Skipped
+		if before[i] {
+			as = Succeeded
+			for _, e := range slices.Backward(planned.next) {
+				if slices.Contains(in.Tasks, e.task) {
+					as = e.expected.first()
+					if e.routed {
+						s.run.Tasks[i].Chosen = append(s.run.Tasks[i].Chosen, e.task)
+					}
+				}
+			}
+		}
+		s.set(i, as, "left out, as asked by "+in.By)
+	}
+}
+
+// first is the first of the states, in their order.
+func (o outcomes) first() State {
+	for s := Succeeded; s < Stopped; s++ {
+		if o.has(s) {
+			return s
+		}
+	}
+	return Stopped
+}
+
 func (s *stepper) opened() {
 	if s.run.State != RunQueued {
 		return
@@ -189,7 +235,7 @@ func (s *stepper) opened() {
 	s.run.State = RunRunning
 	s.armDeadline()
 	for i := range s.plan.tasks {
-		if s.run.Tasks[i].pending == 0 {
+		if t := &s.run.Tasks[i]; t.pending == 0 || t.met > 0 {
 			s.decide(i)
 		}
 	}
@@ -429,7 +475,7 @@ func (s *stepper) told(from int, e edge) {
 // settled and none did.
 func (s *stepper) decide(task int) {
 	t, planned := &s.run.Tasks[task], &s.plan.tasks[task]
-	if t.State != Idle || t.Cleared || planned.role != work {
+	if t.State != Idle || t.Cleared || planned.role != work || s.run.State == RunQueued {
 		return
 	}
 	j := planned.join

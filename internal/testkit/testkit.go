@@ -121,7 +121,11 @@ func (s *Service) ApplyProject(t testing.TB, text string, code map[string]string
 	if _, err := s.SendParcel(Context(t), packed.Archive); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Client.Apply(Context(t), client.ApplyRequest{Files: []definition.File{{Path: "workflow.yaml", Text: text}}, Parcel: packed.Name}); err != nil {
+	files := []definition.File{{Path: "workflow.yaml", Text: text}}
+	if project, ok := code[definition.ProjectFile]; ok {
+		files = append(files, definition.File{Path: definition.ProjectFile, Text: project})
+	}
+	if _, err := s.Client.Apply(Context(t), client.ApplyRequest{Files: files, Parcel: packed.Name}); err != nil {
 		t.Fatal(err)
 	}
 }

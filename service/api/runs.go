@@ -302,7 +302,9 @@ func (a *API) addAttempts(ctx context.Context, tasks map[int]*client.Task, attem
 			}
 			one.Run = engine.RunName(inner.Name, inner.Number)
 		}
-		t.Attempts = append(t.Attempts, one)
+		if at.Number > 0 { // else it is a result that was given for a task that is left out
+			t.Attempts = append(t.Attempts, one)
+		}
 		t.Error, t.Result = at.Error, nil
 		if at.Result.Valid {
 			if err := json.Unmarshal([]byte(at.Result.String), &t.Result); err != nil {

@@ -89,7 +89,7 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 	if err != nil {
 		return w, err
 	}
-	w = client.Workflow{Name: row.Name, About: d.About, Owner: d.Owner, Labels: list(d.Labels), Version: row.Version, Project: version.Project, File: version.File,
+	w = client.Workflow{Name: row.Name, About: d.About, Owner: d.Owner, Labels: list(d.Labels), Version: row.Version, Project: version.Project, Environment: version.Environment, File: version.File,
 		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d.Workflow, Recent: []client.Run{}}
 	for _, s := range d.Starts {
 		w.Starts = append(w.Starts, s.String())
@@ -179,7 +179,7 @@ func (a *API) start(ctx context.Context, in *struct {
 		}
 		window = calendar.Window{Start: w.Start, End: w.End}
 	}
-	made, err := a.Engine.Start(ctx, in.Name, values, window, personOf(ctx))
+	made, err := a.Engine.Start(ctx, in.Name, engine.Wanted{Params: values, Window: window, Only: in.Body.Only, Results: in.Body.Results}, personOf(ctx))
 	if err != nil {
 		return run, err
 	}
@@ -202,7 +202,7 @@ func readTexts(d *definition.Workflow, texts map[string]string) (values definiti
 }
 
 func (a *API) apply(ctx context.Context, in *struct{ Body client.ApplyRequest }) (client.Applied, error) {
-	project, problems := definition.Load(in.Body.Files)
+	project, problems := definition.LoadFor(in.Body.Files, in.Body.Environment)
 	if problems != nil {
 		return client.Applied{}, problems
 	}
@@ -218,13 +218,16 @@ func (a *API) apply(ctx context.Context, in *struct{ Body client.ApplyRequest })
 			return client.Applied{}, &engine.RefusedError{Reason: fmt.Sprintf("the parcel %.12s was not sent; send it first", in.Body.Parcel)}
 		}
 	}
-	changes, err := a.Engine.Apply(ctx, project, in.Body.Parcel, personOf(ctx), in.Body.DryRun)
+	changes, set, err := a.Engine.Apply(ctx, project, in.Body.Parcel, personOf(ctx), in.Body.DryRun)
 	if err != nil {
 		return client.Applied{}, err
 	}
-	applied := client.Applied{Project: project.Name, Workflows: []client.AppliedChange{}}
+	applied := client.Applied{Project: project.Name, Environment: project.Environment, Workflows: []client.AppliedChange{}}
 	for _, c := range changes {
-		applied.Workflows = append(applied.Workflows, client.AppliedChange{Workflow: c.Workflow, Change: c.Change, Version: c.Version})
+		applied.Workflows = append(applied.Workflows, client.AppliedChange{Workflow: c.Workflow, Change: c.Change, Version: c.Version, Differences: c.Differences, Code: c.Code})
+	}
+	for _, c := range set {
+		applied.Capacities = append(applied.Capacities, client.CapacityChange(c))
 	}
 	return applied, nil
 }
@@ -262,7 +265,7 @@ func (a *API) useVersion(ctx context.Context, in *struct {
 		return client.AppliedChange{}, err
 	}
 	project := &definition.Project{Name: version.Project, Workflows: []*definition.Workflow{d}, Files: map[string]string{d.Name: version.File}}
-	changes, err := a.Engine.Apply(ctx, project, version.Parcel, personOf(ctx), in.Body.DryRun)
+	changes, _, err := a.Engine.Apply(ctx, project, version.Parcel, personOf(ctx), in.Body.DryRun)
 	if err != nil {
 		return client.AppliedChange{}, err
 	}

@@ -45,10 +45,19 @@ type Order struct {
 	Env      map[string]string `json:"env,omitempty"` // the task's own
 	Params   map[string]string `json:"params,omitempty"`
 	Parcel   string            `json:"parcel,omitempty"` // the hash of the folder of code
+	Setup    *Setup            `json:"setup,omitempty"`  // what makes that folder ready; nil for nothing
 	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit
 	Start    time.Time         `json:"window_start,omitzero"`
 	End      time.Time         `json:"window_end,omitzero"`
 	Trace    string            `json:"traceparent"` // W3C Trace Context, section 3.2
+}
+
+// Setup makes the folder of code ready, once a parcel and worker.
+type Setup struct {
+	Exec    []string          `json:"exec,omitempty"`
+	Shell   string            `json:"shell,omitempty"`
+	Env     map[string]string `json:"env,omitempty"`
+	Timeout time.Duration     `json:"timeout"` // nanoseconds; 0 is no limit
 }
 
 // Started is a worker's word that it executes an attempt.

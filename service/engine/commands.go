@@ -66,16 +66,25 @@ func (e *Engine) find(name string) (*workflow, error) {
 
 // Applied tells what applying did, or would do, to one workflow.
 type Applied struct {
-	Workflow string
-	Change   string // "new", "changed" or "same"
-	Version  int
+	Workflow    string
+	Change      string // "new", "changed" or "same"
+	Version     int
+	Differences []definition.Difference // of one that is changed
+	Code        bool                    // the folder of code is another one
+}
+
+// CapacitySet tells how applying sets a capacity.
+type CapacitySet struct {
+	Name   string
+	Before int // 0 if nobody had set it
+	After  int
 }
 
 // Apply makes the workflows those of the project, each with a new version if
 // anything of it, or the parcel, has changed. With dry it only tells.
-func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel, by string, dry bool) ([]Applied, error) {
-	var applied []Applied
-	err := e.submit(ctx, func(b *batch) error {
+// The capacities of the project's environment are set.
+func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel, by string, dry bool) (applied []Applied, set []CapacitySet, err error) {
+	err = e.submit(ctx, func(b *batch) error {
 		for _, w := range project.Workflows {
 			for _, p := range w.Params {
 				if p.Required && len(w.Starts) > 0 {
@@ -93,15 +102,27 @@ func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel,
 			}
 			applied = append(applied, one)
 		}
+		for _, name := range slices.Sorted(maps.Keys(project.Capacity)) {
+			before, known := e.ledger.units[name]
+			units := project.Capacity[name]
+			if known && before == units {
+				continue
+			}
+			set = append(set, CapacitySet{Name: name, Before: before, After: units})
+			if !dry {
+				b.SetCapacity(store.Capacity{Name: name, Units: units})
+				e.ledger.units[name] = units
+			}
+		}
 		return nil
 	})
-	return applied, err
+	return applied, set, err
 }
 
 func (b *batch) apply(d *definition.Workflow, project *definition.Project, parcel, by string, dry bool) (Applied, error) {
 	e := b.engine
 	w := e.workflows[d.Name]
-	row := store.Version{Number: 1, Hash: d.Hash(), Parcel: parcel, Project: project.Name, File: project.Files[d.Name], Applied: store.At(b.at), AppliedBy: by}
+	row := store.Version{Number: 1, Hash: d.Hash(), Parcel: parcel, Project: project.Name, Environment: project.Environment, File: project.Files[d.Name], Applied: store.At(b.at), AppliedBy: by}
 	one := Applied{Workflow: d.Name, Change: "new", Version: 1}
 	if w != nil {
 		if w.current.row.Hash == row.Hash && w.current.row.Parcel == parcel {
@@ -109,6 +130,7 @@ func (b *batch) apply(d *definition.Workflow, project *definition.Project, parce
 		}
 		row.Number = w.row.Version + 1
 		one.Change, one.Version = "changed", row.Number
+		one.Differences, one.Code = definition.Differences(w.current.definition, d), w.current.row.Parcel != parcel
 	}
 	if dry {
 		return one, nil
@@ -149,18 +171,35 @@ func (e *Engine) AddParcel(ctx context.Context, hash string, bytes int64, files 
 	})
 }
 
-// Start makes a run that a person asked for. The window may be zero.
-func (e *Engine) Start(ctx context.Context, name string, given definition.Values, window calendar.Window, by string) (run store.Run, err error) {
+// Wanted is what a person asks of a run.
+type Wanted struct {
+	Params  definition.Values
+	Window  calendar.Window           // may be zero
+	Only    []string                  // these tasks alone; nil is all
+	Results map[string]map[string]any // of tasks that are left out
+}
+
+// Start makes a run that a person asked for.
+func (e *Engine) Start(ctx context.Context, name string, wanted Wanted, by string) (run store.Run, err error) {
 	err = e.submit(ctx, func(b *batch) error {
 		w, err := e.find(name)
 		if err != nil {
 			return err
 		}
-		params, err := definition.Fill(w.current.definition.Params, given)
+		params, err := definition.Fill(w.current.definition.Params, wanted.Params)
 		if err != nil {
 			return &RefusedError{err.Error()}
 		}
-		l := b.openRun(w, newRun{cause: "person", by: by, params: params, window: window})
+		choose, given, err := w.chosen(wanted, by)
+		if err != nil {
+			return err
+		}
+		l := b.openRun(w, newRun{cause: "person", by: by, params: params, window: wanted.Window})
+		if wanted.Only != nil {
+			choose.At = b.at
+			b.step(l, choose, by)
+			b.giveResults(l, given)
+		}
 		b.beginQueued(w)
 		run = l.row
 		run.State = string(l.run.State)

@@ -107,7 +107,7 @@ func (l *life) apply(t *testing.T, text string) {
 	if problems != nil {
 		t.Fatal(problems)
 	}
-	if _, err := l.Apply(t.Context(), project, "", "kari", false); err != nil {
+	if _, _, err := l.Apply(t.Context(), project, "", "kari", false); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -244,7 +244,7 @@ tasks:
 `)
 			const many = 5
 			for range many {
-				if _, err := l.Start(t.Context(), "w", nil, calendar.Window{}, "kari"); err != nil {
+				if _, err := l.Start(t.Context(), "w", Wanted{Window: calendar.Window{}}, "kari"); err != nil {
 					t.Fatal(err)
 				}
 			}
@@ -343,7 +343,7 @@ func TestAFullDiskIsToldAndForgotten(t *testing.T) {
 	var made int
 	var err error
 	for made = 0; made < 100_000; made++ { // until what is free is used up
-		if _, err = l.Start(t.Context(), "w", nil, calendar.Window{}, "kari"); err != nil {
+		if _, err = l.Start(t.Context(), "w", Wanted{Window: calendar.Window{}}, "kari"); err != nil {
 			break
 		}
 	}
@@ -362,7 +362,7 @@ func TestAFullDiskIsToldAndForgotten(t *testing.T) {
 	for l.Fault() != nil {
 		time.Sleep(20 * time.Millisecond)
 	}
-	run, err := l.Start(t.Context(), "w", nil, calendar.Window{}, "kari")
+	run, err := l.Start(t.Context(), "w", Wanted{Window: calendar.Window{}}, "kari")
 	if err != nil || run.Number != made+1 {
 		t.Errorf("afterwards: run %d, %v; want run %d", run.Number, err, made+1)
 	}
@@ -372,7 +372,7 @@ func TestAFullDiskIsToldAndForgotten(t *testing.T) {
 func TestAStoppedEngineSaysSo(t *testing.T) {
 	l := begin(t, t.TempDir())
 	l.stop()
-	if _, err := l.Start(t.Context(), "w", nil, calendar.Window{}, "kari"); !errors.Is(err, ErrStopped) {
+	if _, err := l.Start(t.Context(), "w", Wanted{Window: calendar.Window{}}, "kari"); !errors.Is(err, ErrStopped) {
 		t.Errorf("%v", err)
 	}
 }

@@ -87,6 +87,9 @@ func (l *live) known(task expr.Task) (known expr.Known) {
 	known.State = state.String()
 	if task.Each {
 		known.Results = []any{}
+		if given, ok := l.results[i]["results"].([]any); ok && l.run.Tasks[i].Items == 0 { // it was left out
+			known.Results = given
+		}
 		for _, item := range l.run.ItemPlaces(i) {
 			var result any
 			if l.run.Tasks[item].State == flow.Succeeded && l.results[item] != nil {

@@ -90,7 +90,7 @@ func (l *life) want(t *testing.T, workflow, states string) {
 
 func (l *life) begin(t *testing.T, workflow string, window calendar.Window) store.Run {
 	t.Helper()
-	run, err := l.Start(t.Context(), workflow, nil, window, "kari")
+	run, err := l.Start(t.Context(), workflow, Wanted{Window: window}, "kari")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -332,7 +332,7 @@ func TestWorkflowsThatStartOthersWronglyAreRefused(t *testing.T) {
 			if problems != nil {
 				return problems
 			}
-			_, err := l.Apply(t.Context(), project, "", "kari", false)
+			_, _, err := l.Apply(t.Context(), project, "", "kari", false)
 			return err
 		}
 		for _, step := range []struct{ text, want string }{

@@ -16,7 +16,12 @@ func RunName(workflow string, number int) string { return workflow + ":" + strco
 func (l *live) order(task, attempt int) (dispatch.Order, error) {
 	t := l.node(task)
 	exec, env, err := l.given(task)
+	var setup *dispatch.Setup
+	if s := l.version.definition.Setup; s != nil && l.version.row.Parcel != "" {
+		setup = &dispatch.Setup{Exec: s.Exec, Shell: s.Shell, Env: s.Env, Timeout: s.Timeout.Duration()}
+	}
 	return dispatch.Order{
+		Setup:     setup,
 		AttemptID: dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt},
 		RunName:   RunName(l.row.Name, l.row.Number),
 		TaskName:  l.version.plan.Label(l.run, task),

@@ -17,15 +17,16 @@ type Workflow struct {
 
 // Version is a row of versions.
 type Version struct {
-	Workflow   int64  `db:"workflow"`
-	Number     int    `db:"number"`
-	Definition string `db:"definition"`
-	Hash       string `db:"hash"`
-	Parcel     string `db:"parcel"`
-	Project    string `db:"project"`
-	File       string `db:"file"`
-	Applied    Moment `db:"applied"`
-	AppliedBy  string `db:"applied_by"`
+	Workflow    int64  `db:"workflow"`
+	Number      int    `db:"number"`
+	Definition  string `db:"definition"`
+	Hash        string `db:"hash"`
+	Parcel      string `db:"parcel"`
+	Project     string `db:"project"`
+	Environment string `db:"environment"`
+	File        string `db:"file"`
+	Applied     Moment `db:"applied"`
+	AppliedBy   string `db:"applied_by"`
 }
 
 // Run is a row of runs, with the name of its workflow where it was read.

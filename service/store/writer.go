@@ -108,8 +108,8 @@ func (w *Writer) SetWorkflow(row Workflow) {
 
 // AddVersion records a version of a workflow.
 func (w *Writer) AddVersion(row Version) {
-	w.exec(`INSERT INTO versions (workflow, number, definition, hash, parcel, project, file, applied, applied_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Definition, row.Hash, row.Parcel, row.Project, row.File, row.Applied, row.AppliedBy)
+	w.exec(`INSERT INTO versions (workflow, number, definition, hash, parcel, project, environment, file, applied, applied_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Definition, row.Hash, row.Parcel, row.Project, row.Environment, row.File, row.Applied, row.AppliedBy)
 }
 
 // AddRun records a new run with that many idle tasks and returns its id.

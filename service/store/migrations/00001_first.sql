@@ -25,6 +25,7 @@ CREATE TABLE versions (
     hash       TEXT    NOT NULL,
     parcel     TEXT    NOT NULL,    -- '' if the workflow came without a folder of code
     project    TEXT    NOT NULL,
+    environment TEXT   NOT NULL,    -- of the project; '' for none
     file       TEXT    NOT NULL,
     applied    INTEGER NOT NULL,
     applied_by TEXT    NOT NULL,
