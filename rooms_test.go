@@ -22,6 +22,7 @@ var arrows = map[string][]string{
 	"service/access":   {"core", "service/store"},
 	"service/api":      {"core", "client", "parcel", "service/access", "service/engine", "service/store"},
 	"service":          {"core", "client", "parcel", "service", "worker"},
+	"build":            {"core"},
 	"worker":           {"core", "parcel", "service/dispatch", "service/store", "worker"},
 	"console":          {},
 	"demo":             {},

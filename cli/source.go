@@ -14,9 +14,10 @@ import (
 
 // source is what PATH… names: the files, and the project's folder if there is one.
 type source struct {
-	root  string // "" without a project
-	files []definition.File
-	whole bool // these are all the workflows of the project
+	root   string // "" without a project
+	folder string // that paths in the files begin in
+	files  []definition.File
+	whole  bool // these are all the workflows of the project
 }
 
 // load reads what was collected, for an environment or with "" for none.
@@ -32,6 +33,24 @@ func (s source) load(environment string) (*definition.Project, definition.Proble
 // workflows/. A file is that file, with the lantern.yaml of the folder above it,
 // if there is one. A dash is standard input.
 func (a *app) collect(paths []string) (source, error) {
+	s, err := a.collectWorkflows(paths)
+	if err != nil {
+		return s, err
+	}
+	for _, path := range definition.Tables(s.files) {
+		text, err := os.ReadFile(filepath.Join(s.folder, filepath.FromSlash(path)))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue // that is a mistake in the workflow, and told as one
+		}
+		if err != nil {
+			return s, err
+		}
+		s.files = append(s.files, definition.File{Path: path, Text: string(text), Table: true})
+	}
+	return s, nil
+}
+
+func (a *app) collectWorkflows(paths []string) (source, error) {
 	var s source
 	add := func(root, name string) error {
 		inside, err := filepath.Rel(root, name)
@@ -42,6 +61,7 @@ func (a *app) collect(paths []string) (source, error) {
 		if err != nil {
 			return err
 		}
+		s.folder = root
 		f := definition.File{Path: filepath.ToSlash(inside), Text: string(text)}
 		if !slices.ContainsFunc(s.files, func(other definition.File) bool { return other.Path == f.Path }) {
 			s.files = append(s.files, f)

@@ -72,8 +72,16 @@ func TestTheExampleHasNoMistakes(t *testing.T) {
 		files = append(files, definition.File{Path: inside, Text: string(text)})
 		return err
 	})
+	count := len(files)
+	for _, path := range definition.Tables(files) {
+		text, err := fs.ReadFile(project, "project/"+path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, definition.File{Path: path, Text: string(text), Table: true})
+	}
 	loaded, problems := definition.Load(files)
-	if err != nil || problems != nil || len(loaded.Workflows) != len(files)-1 || len(files) < 5 {
+	if err != nil || problems != nil || loaded.Unused != nil || len(loaded.Workflows) != count-1 || count < 5 {
 		t.Fatalf("%d files, %v: %v", len(files), err, problems)
 	}
 }

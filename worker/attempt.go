@@ -94,7 +94,7 @@ func (a *attempt) env() []string {
 	if !o.End.IsZero() {
 		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
 	}
-	return append(env, "LANTERN_RESULT="+a.resultFile(), "TRACEPARENT="+o.Trace)
+	return append(env, "TRACEPARENT="+o.Trace)
 }
 
 // ownEnv is the worker's own environment with variables over it, and what names
@@ -111,7 +111,8 @@ func (a *attempt) ownEnv(over map[string]string) (env []string) {
 	if a.ready != "" {
 		env = append(env, "LANTERN_SETUP="+a.ready)
 	}
-	return append(env, "LANTERN_RUN="+a.order.RunName, "LANTERN_TASK="+a.order.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", a.order.Attempt))
+	return append(env, "LANTERN_RUN="+a.order.RunName, "LANTERN_TASK="+a.order.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", a.order.Attempt),
+		"LANTERN_RESULT="+a.resultFile()) // by which what is left of it is found
 }
 
 // The exit codes of the POSIX shell for a program that cannot be run (IEEE Std

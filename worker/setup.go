@@ -127,6 +127,7 @@ func (a *attempt) setUpIn(dir string) dispatch.Ended {
 	began := time.Now()
 	report := a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: dir}, s.Timeout)
 	report.ExitCode, report.Result = nil, nil // they would be taken for the task's
+	_ = os.Remove(a.resultFile())
 	if report.Outcome == dispatch.Succeeded {
 		if err := writeWhole(dir+".done", nil); err != nil {
 			return failed(fmt.Sprintf("the setup of the project is done, and that cannot be written down: %v", err))

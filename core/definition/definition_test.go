@@ -161,7 +161,7 @@ environments:
 `
 
 func TestEnvironments(t *testing.T) {
-	files := []File{{ProjectFile, environments}, {"workflows/w.yaml", "workflow: w\nparams:\n  basin: {type: choice, of: [upper, lower], default: upper}\n  depth: {type: whole, required: true}\ntasks: {a: {exec: [x]}}"}}
+	files := []File{{Path: ProjectFile, Text: environments}, {Path: "workflows/w.yaml", Text: "workflow: w\nparams:\n  basin: {type: choice, of: [upper, lower], default: upper}\n  depth: {type: whole, required: true}\ntasks: {a: {exec: [x]}}"}}
 	for name, want := range map[string]string{
 		"":     `upper <nil> true /srv/river fast "" map[]`,
 		"dev":  `lower 3 false /tmp/river fast "" map[warehouse:1]`,
@@ -232,9 +232,9 @@ func TestAWorkflowIsItsMeaning(t *testing.T) {
 
 func TestAProjectGivesItsDefaultsToItsWorkflows(t *testing.T) {
 	project, problems := Load([]File{
-		{"workflows/b.yaml", "workflow: b\ndefaults: {timeout: 1m}\ntasks: {a: {exec: [x]}}"},
-		{"workflows/a.yaml", "workflow: a\ntasks: {a: {exec: [x], env: {MODE: own}}}\n---\nworkflow: c\ntasks: {a: {exec: [x]}}"},
-		{"lantern.yaml", "project: rivers\ndefaults: {timeout: 5m, env: {MODE: all, RIVER: r}}"},
+		{Path: "workflows/b.yaml", Text: "workflow: b\ndefaults: {timeout: 1m}\ntasks: {a: {exec: [x]}}"},
+		{Path: "workflows/a.yaml", Text: "workflow: a\ntasks: {a: {exec: [x], env: {MODE: own}}}\n---\nworkflow: c\ntasks: {a: {exec: [x]}}"},
+		{Path: "lantern.yaml", Text: "project: rivers\ndefaults: {timeout: 5m, env: {MODE: all, RIVER: r}}"},
 	})
 	if problems != nil {
 		t.Fatal(problems)
@@ -246,7 +246,7 @@ func TestAProjectGivesItsDefaultsToItsWorkflows(t *testing.T) {
 	if s := strings.Join(got, "; "); s != "a 5m ownr; b 1m allr; c 5m allr" || project.Name != "rivers" {
 		t.Errorf("%s of %s", s, project.Name)
 	}
-	_, problems = Load([]File{{"workflows/a.yaml", "workflow: a\ntasks: {a: {exec: [x]}}"}, {"workflows/b.yaml", "workflow: a\ntasks: {a: {exec: [x]}}"}})
+	_, problems = Load([]File{{Path: "workflows/a.yaml", Text: "workflow: a\ntasks: {a: {exec: [x]}}"}, {Path: "workflows/b.yaml", Text: "workflow: a\ntasks: {a: {exec: [x]}}"}})
 	if problems == nil || !strings.Contains(problems.Error(), `the workflow "a" stands in workflows/a.yaml too`) {
 		t.Errorf("two workflows of one name: %v", problems)
 	}
@@ -369,7 +369,8 @@ func TestTheExampleOfTheReference(t *testing.T) {
 		t.Fatal(problems)
 	}
 	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "priority", "takes", "deadline", "defaults", "tasks", "after", "join", "otherwise",
-		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default"} {
+		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default",
+		"resources", "open", "close", "within", "close_must_succeed", "for_each", "at_once", "stop_on_first", "start", "wait", "window", "result"} {
 		if !strings.Contains(example, key+":") {
 			t.Errorf("the example does not have %s", key)
 		}

@@ -151,7 +151,7 @@ func (r *reader) environmentParams(project *Project, environments []environmentA
 				} else if names == nil {
 					fix = "take it out"
 				}
-				unused := &reader{file: r.file, lines: r.lines}
+				unused := &reader{document: r.document}
 				unused.problem(p.key, fix, "environment %q sets the param %q, which no workflow has", e.name, name)
 				project.Unused = append(project.Unused, unused.problems...)
 			}

@@ -160,7 +160,7 @@ func (r *reader) mistake(at *node, m expr.Mistake) {
 			column++
 		}
 	}
-	r.at(at.line, column, m.Message, m.Fix)
+	r.in(r.of(at), at.line, column, m.Message, m.Fix)
 }
 
 // upstream are all tasks that come before one.

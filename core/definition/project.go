@@ -13,8 +13,9 @@ const ProjectFile = "lantern.yaml"
 // File is one file of a project: its path relative to the project's folder,
 // with forward slashes, and its text.
 type File struct {
-	Path string `json:"path"`
-	Text string `json:"text"`
+	Path  string `json:"path"`
+	Text  string `json:"text"`
+	Table bool   `json:"table,omitempty"` // it holds no workflows, but tasks that one of them takes from it
 }
 
 // Project is a folder of workflows.
@@ -67,11 +68,18 @@ func LoadFor(files []File, environment string) (*Project, Problems) {
 	projects.chooseEnvironment(project, environments, &inherited)
 	var readers []*reader
 	lower := map[string]string{}
+	tables := map[string]string{}
 	for _, f := range files {
-		if f.Path == ProjectFile {
+		if f.Table {
+			tables[f.Path] = f.Text
+		}
+	}
+	for _, f := range files {
+		if f.Path == ProjectFile || f.Table {
 			continue
 		}
 		r := newReader(f.Path, f.Text)
+		r.tables = tables
 		workflows := r.workflows(f.Text, inherited)
 		readers = append(readers, r)
 		for _, w := range workflows {

@@ -10,16 +10,22 @@ import (
 // reader takes typed values out of the tree of one file and gathers what is
 // wrong on the way, so that one reading finds every mistake.
 type reader struct {
-	file     string
-	lines    []string
+	document
 	problems Problems
-	expected []expected // expressions of the workflow that is being read
-	inners   []innerAt  // the workflows that tasks start
-	withins  []withinAt // what names a resource, in the workflow that is being read
+	tables   map[string]string // the texts of files that workflows take tasks from
+	expected []expected        // expressions of the workflow that is being read
+	inners   []innerAt         // the workflows that tasks start
+	withins  []withinAt        // what names a resource, in the workflow that is being read
+}
+
+// document is a file with its lines.
+type document struct {
+	file  string
+	lines []string
 }
 
 func newReader(file, text string) *reader {
-	return &reader{file: file, lines: strings.Split(text, "\n")}
+	return &reader{document: document{file, strings.Split(text, "\n")}}
 }
 
 // documents parses text, or records why it cannot be parsed.
@@ -65,9 +71,13 @@ func (r *reader) whole(message, fix string) {
 }
 
 func (r *reader) at(line, column int, message, fix string) {
-	p := Problem{File: r.file, Line: line, Column: column, Message: message, Fix: fix}
-	if line > 0 && line <= len(r.lines) {
-		p.Text = strings.TrimRight(r.lines[line-1], "\r ")
+	r.in(&r.document, line, column, message, fix)
+}
+
+func (r *reader) in(d *document, line, column int, message, fix string) {
+	p := Problem{File: d.file, Line: line, Column: column, Message: message, Fix: fix}
+	if line > 0 && line <= len(d.lines) {
+		p.Text = strings.TrimRight(d.lines[line-1], "\r ")
 		if len(p.Text) > 160 {
 			p.Text = strings.ToValidUTF8(p.Text[:160], "") + "…"
 		}
@@ -76,7 +86,15 @@ func (r *reader) at(line, column int, message, fix string) {
 }
 
 func (r *reader) problem(n *node, fix, format string, args ...any) {
-	r.at(n.line, n.column, fmt.Sprintf(format, args...), fix)
+	r.in(r.of(n), n.line, n.column, fmt.Sprintf(format, args...), fix)
+}
+
+// of is the file that a node stands in.
+func (r *reader) of(n *node) *document {
+	if n.from != nil {
+		return n.from
+	}
+	return &r.document
 }
 
 // keys goes through a mapping. Each known key is handed to its function; an
@@ -98,6 +116,9 @@ func (r *reader) keys(n *node, what string, known map[string]func(*node)) bool {
 		if read, ok := known[key]; ok {
 			read(p.value)
 			continue
+		}
+		if p.key.from != nil && r.wrongAt(p.key) {
+			continue // a column of a table is wrong once, not in every row
 		}
 		fix := "known here: " + strings.Join(names, ", ")
 		if near := Nearest(key, names); near != "" {

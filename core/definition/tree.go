@@ -18,8 +18,9 @@ type node struct {
 	quoted bool   // a scalar in quotes or a block, hence text for certain
 	pairs  []pair
 	items  []*node
-	line   int // from 1
-	column int // from 1
+	line   int       // from 1
+	column int       // from 1
+	from   *document // that it stands in, nil for the file that is being read
 }
 
 type pair struct{ key, value *node }

@@ -45,7 +45,7 @@ func (r *reader) workflows(text string, inherited Settings) (workflows []*Workfl
 
 func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	w := &Workflow{IfRunning: Queue}
-	var name, defaults, resources, tasks *node
+	var name, defaults, resources, table, tasks *node
 	ok := r.keys(doc, "the workflow", map[string]func(*node){
 		"workflow": func(n *node) { name = n },
 		"about":    func(n *node) { w.About = r.text(n, "about") },
@@ -61,6 +61,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"deadline":  func(n *node) { w.Deadline = r.length(n, "deadline") },
 		"defaults":  func(n *node) { defaults = n },
 		"resources": func(n *node) { resources = n },
+		"table":     func(n *node) { table = n },
 		"tasks":     func(n *node) { tasks = n },
 		"result":    func(n *node) { w.Result = r.result(n) },
 	})
@@ -74,6 +75,11 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	}
 	if defaults != nil {
 		inherited = r.settings(defaults, inherited)
+	}
+	if table != nil {
+		if tasks = r.withTable(table, tasks); tasks == nil {
+			return w
+		}
 	}
 	if tasks == nil {
 		r.problem(doc, `add "tasks:" with at least one task`, "the workflow has no tasks")
@@ -172,7 +178,8 @@ func (r *reader) zone(n *node, what string) string {
 }
 
 func (r *reader) wrongAt(n *node) bool {
-	return slices.ContainsFunc(r.problems, func(p Problem) bool { return p.Line == n.line && p.Column == n.column })
+	file := r.of(n).file
+	return slices.ContainsFunc(r.problems, func(p Problem) bool { return p.File == file && p.Line == n.line && p.Column == n.column })
 }
 
 func (r *reader) settings(n *node, s Settings) Settings {
