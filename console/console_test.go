@@ -221,6 +221,43 @@ func TestAFailureIsUnderstoodFromItsPage(t *testing.T) {
 	r.sees("There is no such page.")
 }
 
+const books = `
+workflow: books
+resources: {desk: {open: {shell: 'true'}, close: {shell: 'true'}}}
+tasks:
+  page:
+    for_each: [G01, G02, G03]
+    within: desk
+    shell: 'echo "the page of $LANTERN_ITEM"; test "$LANTERN_ITEM" != G02 || { echo "no readings" >&2; exit 4; }'
+  review: {after: {page: failed}, start: {workflow: gauges}}
+`
+
+// Items are folded into their task, and each can be looked at; a run that a task
+// has started is a step away, and so is the way back.
+func TestItemsAndInnerRunsAreSeen(t *testing.T) {
+	r := newReader(t)
+	r.service.Apply(t, gauges)
+	r.service.Apply(t, books)
+	r.service.End(t, r.service.Begin(t, "books").ID)
+	r.signsIn()
+	r.opens("/runs/books:1")
+	r.sees("desk:open", "desk:close", "3 items, 1 failed", "1 of its 3 items failed; the first was page[1]: exit code 4: no readings", "1 failed", "2 succeeded")
+	r.presses("1 failed")
+	r.presses("page[1], G02, failed")
+	r.sees("page[1]", "no readings", "Rerun only this")
+	if at := r.address(); at != "/runs/books:1?task=page%5B1%5D" {
+		t.Errorf("what is shown does not stand in the address: %s", at)
+	}
+	r.opens("/runs/books:1?task=page%5B2%5D")
+	r.sees("the page of G03")
+	r.opens("/runs/books:1?task=review")
+	r.sees("run gauges:1", "What it did stands in the run that it started.")
+	r.presses("gauges:1")
+	r.sees("started by review of books:1", "station G01")
+	r.presses("books:1")
+	r.sees("desk:close")
+}
+
 // The page is live: a run is seen going on, its log growing, a further attempt,
 // its stop; nothing is read anew by hand.
 func TestARunIsSeenLive(t *testing.T) {

@@ -55,11 +55,11 @@ export function ItemList({ run, task, onTask }: { run: Run; task: Task; onTask: 
               type="button"
               onClick={() => onTask(item.name)}
               title={item.reason ?? valueText(item.item)}
+              aria-label={`${item.name}, ${valueText(item.item)}, ${item.state}`}
               className="flex h-9 w-full items-center gap-3 rounded-lg px-2 text-left hover:bg-raised"
             >
               <span className="min-w-6 text-soft tabular-nums">{item.name.slice(task.name.length + 1, -1)}</span>
               <Glyph state={item.state} />
-              <span className="sr-only">{item.state}</span>
               <code className="min-w-0 flex-1 truncate font-mono text-[0.87rem]">{valueText(item.item)}</code>
               {item.attempts.length > 1 && <span className="text-soft">×{item.attempts.length}</span>}
               <span className="text-[0.87rem] whitespace-nowrap text-soft tabular-nums">{item.started && <Took start={item.started} end={item.ended} />}</span>
