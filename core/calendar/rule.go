@@ -1,7 +1,6 @@
 package calendar
 
 import (
-	"fmt"
 	"time"
 	_ "time/tzdata" // zones come with the binary
 )
@@ -9,9 +8,11 @@ import (
 // Rule is one time rule in one zone. The zero Rule is not valid; make one with
 // Every or Cron. A Rule is a value and safe for use by many goroutines.
 type Rule struct {
-	wall wallClock
-	zone *time.Location
-	text string
+	wall   wallClock
+	zone   *time.Location
+	delay  time.Duration
+	covers Covers
+	text   string
 }
 
 // Window is the half-open stretch of time [Start, End) whose data a run is for.
@@ -39,19 +40,12 @@ type wallClock interface {
 // wall-clock time from that midnight. The step is at least one second and in
 // whole seconds.
 func Every(step time.Duration, zone *time.Location) (Rule, error) {
-	if step < time.Second || step%time.Second != 0 {
-		return Rule{}, fmt.Errorf("a step of %v is not a whole number of seconds; write 1s or more", step)
-	}
-	return Rule{wall: steps{seconds: int64(step / time.Second)}, zone: zone, text: "every " + step.String()}, nil
+	return New(Spec{Every: step, Zone: zone})
 }
 
 // Cron makes the rule of a five-field expression; see parseCron for its grammar.
 func Cron(expression string, zone *time.Location) (Rule, error) {
-	fields, err := parseCron(expression)
-	if err != nil {
-		return Rule{}, err
-	}
-	return Rule{wall: fields, zone: zone, text: "cron " + expression}, nil
+	return New(Spec{Cron: expression, Zone: zone})
 }
 
 // Zone is where the wall clock of the rule hangs.
@@ -63,6 +57,20 @@ func (r Rule) String() string { return r.text + " in " + r.zone.String() }
 // After is the first due moment later than t, in the zone of the rule. It is
 // false if the rule is not due within the next fifty years.
 func (r Rule) After(t time.Time) (time.Time, bool) {
+	tick, ok := r.tickAfter(t.Add(-r.delay))
+	return tick.Add(r.delay), ok
+}
+
+// Before is the last due moment earlier than t, in the zone of the rule. It is
+// false if the rule was not due within the fifty years before.
+func (r Rule) Before(t time.Time) (time.Time, bool) {
+	tick, ok := r.tickBefore(t.Add(-r.delay))
+	return tick.Add(r.delay), ok
+}
+
+// tickAfter is the first moment of the rule later than t. A rule is due at each of
+// its moments, or with a delay that long after them.
+func (r Rule) tickAfter(t time.Time) (time.Time, bool) {
 	limit := t.AddDate(50, 0, 0)
 	for s := stretchAt(t, r.zone); s.start.Before(limit); s = stretchAt(s.end, r.zone) {
 		if s.start.After(t) && r.dueAtJump(s) {
@@ -78,9 +86,7 @@ func (r Rule) After(t time.Time) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// Before is the last due moment earlier than t, in the zone of the rule. It is
-// false if the rule was not due within the fifty years before.
-func (r Rule) Before(t time.Time) (time.Time, bool) {
+func (r Rule) tickBefore(t time.Time) (time.Time, bool) {
 	limit := t.AddDate(-50, 0, 0)
 	for s := stretchAt(t.Add(-1), r.zone); s.end.After(limit) || s.endless; s = stretchAt(s.start.Add(-1), r.zone) {
 		if due, ok := r.beforeWithin(s, t); ok {
@@ -112,10 +118,16 @@ func (r Rule) Due(after, until time.Time, limit int) (moments []time.Time, more 
 	}
 }
 
-// Window is what lies between the due moment before due and due itself.
+// Window is the window of a due moment: what lies between the moment of the rule
+// before its own and that, or what the rule covers. It is false if there is none,
+// for nothing came before.
 func (r Rule) Window(due time.Time) (Window, bool) {
-	start, ok := r.Before(due)
-	return Window{Start: start, End: due}, ok
+	tick := due.Add(-r.delay).In(r.zone)
+	if !r.covers.isDefault() {
+		return r.covers.window(tick), true
+	}
+	start, ok := r.tickBefore(tick)
+	return Window{Start: start, End: tick}, ok
 }
 
 // stretch is a stretch of time in which the zone keeps one offset.
@@ -129,6 +141,11 @@ type stretch struct {
 func stretchAt(t time.Time, zone *time.Location) stretch {
 	local := t.In(zone)
 	start, end := local.ZoneBounds()
+	if !end.IsZero() && !end.After(t) {
+		// Beyond the changes that a zone lists, Go ends the last stretch of a leap
+		// year at the beginning of its 366th day, and says so on that day too.
+		end = t.Add(24 * time.Hour)
+	}
 	_, offset := local.Zone()
 	s := stretch{start: start, end: end, offset: int64(offset), previous: int64(offset), beginless: start.IsZero(), endless: end.IsZero()}
 	if !s.beginless {
