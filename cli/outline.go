@@ -84,7 +84,7 @@ func outline(w *definition.Workflow, count int, now time.Time) (outlined, error)
 		o.Waves = append(o.Waves, names)
 	}
 	for _, start := range w.Starts {
-		rule, err := start.Rule()
+		rule, err := start.Rule(w.Name)
 		if err != nil {
 			return o, err
 		}

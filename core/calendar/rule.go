@@ -48,6 +48,9 @@ func Cron(expression string, zone *time.Location) (Rule, error) {
 	return New(Spec{Cron: expression, Zone: zone})
 }
 
+// Words are the rule in a few words, without its zone.
+func (r Rule) Words() string { return r.text }
+
 // Zone is where the wall clock of the rule hangs.
 func (r Rule) Zone() *time.Location { return r.zone }
 

@@ -12,9 +12,7 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"slices"
-	"time"
-
-	"wiselantern/core/calendar"
+	"strings"
 )
 
 // Workflow is a named graph of tasks, with what starts it. Everything that may
@@ -44,35 +42,8 @@ const (
 	Queue     IfRunning = "queue"     // it waits its turn
 	Alongside IfRunning = "alongside" // it runs beside the other
 	Replace   IfRunning = "replace"   // the other is stopped, and then it begins
+	Skip      IfRunning = "skip"      // it is not made, which is written down
 )
-
-// Start is a time rule: exactly one of Every and Cron is set.
-type Start struct {
-	Every Length `json:"every,omitempty"`
-	Cron  string `json:"cron,omitempty"`
-	Zone  string `json:"zone"` // a name of the IANA time zone database
-}
-
-// Rule is the start as a rule of the calendar. A start that was read without
-// problems always has one.
-func (s Start) Rule() (calendar.Rule, error) {
-	zone, err := time.LoadLocation(s.Zone)
-	if err != nil {
-		return calendar.Rule{}, err
-	}
-	if s.Cron != "" {
-		return calendar.Cron(s.Cron, zone)
-	}
-	return calendar.Every(s.Every.Duration(), zone)
-}
-
-// String is the start in a few words, as in "every 1h, Europe/Oslo".
-func (s Start) String() string {
-	if s.Cron != "" {
-		return "cron " + s.Cron + ", " + s.Zone
-	}
-	return "every " + s.Every.String() + ", " + s.Zone
-}
 
 // Task is a node of the graph.
 type Task struct {
@@ -126,13 +97,37 @@ func (r Resource) OpenName() string { return r.Name + ":open" }
 func (r Resource) CloseName() string { return r.Name + ":close" }
 
 // Nodes are the tasks and, behind them, the opening and the closing of each
-// resource, each as a task of its own.
+// resource, and what stands for tasks in the run of the window before, each as a
+// task of its own.
 func (w *Workflow) Nodes() []Task {
 	nodes := slices.Clone(w.Tasks)
 	for _, res := range w.Resources {
 		nodes = append(nodes, res.Open, res.Close)
 	}
+	for _, name := range w.previous() {
+		nodes = append(nodes, Task{Name: name, Kind: PreviousKind, Join: Join{Kind: "all"}, MayFail: true, Repeatable: true})
+	}
 	return nodes
+}
+
+// PreviousKind is the kind of the nodes that stand for tasks in the run of the
+// window before.
+const PreviousKind = "previous"
+
+// previousSuffix is what such a task is called by.
+const previousSuffix = "@previous"
+
+// previous are the names of tasks in the run of the window before that tasks come
+// after, each once.
+func (w *Workflow) previous() (names []string) {
+	for _, t := range w.Tasks {
+		for _, d := range t.After {
+			if strings.HasSuffix(d.Task, previousSuffix) && !slices.Contains(names, d.Task) {
+				names = append(names, d.Task)
+			}
+		}
+	}
+	return names
 }
 
 // Rule is one rule of a route.

@@ -178,7 +178,9 @@ func upstream(w *Workflow, name string) map[string]bool {
 		for _, d := range w.Tasks[index[queue[0]]].After {
 			if !found[d.Task] {
 				found[d.Task] = true
-				queue = append(queue, d.Task)
+				if _, within := index[d.Task]; within {
+					queue = append(queue, d.Task)
+				}
 			}
 		}
 		queue = queue[1:]
@@ -196,6 +198,9 @@ func NewExpressions(w *Workflow) (*expr.Env, error) {
 	var tasks []expr.Task
 	for _, t := range w.Tasks {
 		tasks = append(tasks, expr.Task{Name: t.Name, Each: t.ForEach != ""})
+	}
+	for _, name := range w.previous() {
+		tasks = append(tasks, expr.Task{Name: name})
 	}
 	for _, res := range w.Resources {
 		tasks = append(tasks, expr.Task{Name: res.Name, Resource: true})

@@ -37,7 +37,12 @@ func (r *reader) graph(w *Workflow, places map[string]*node, edges map[string][]
 
 // resolve adds the tasks that a dependency stands for.
 func (r *reader) resolve(task *Task, d dependency, names []string) {
-	found := members(d.name, names)
+	base, isPrevious := strings.CutSuffix(d.name, previousSuffix)
+	found := members(base, names)
+	if isPrevious && len(found) > 0 {
+		r.previousTasks(task, d, found)
+		return
+	}
 	switch {
 	case slices.Contains(found, task.Name):
 		fix := "take it out"
@@ -58,6 +63,19 @@ func (r *reader) resolve(task *Task, d dependency, names []string) {
 		return
 	}
 	for _, name := range found {
+		if slices.ContainsFunc(task.After, func(other Dependency) bool { return other.Task == name }) {
+			r.problem(d.at, "take one out", "task %q names %q twice in after", task.Name, name)
+			continue
+		}
+		task.After = append(task.After, Dependency{Task: name, Expect: d.expect})
+	}
+}
+
+// previousTasks adds tasks in the run of the window before; a task may come after
+// itself there.
+func (r *reader) previousTasks(task *Task, d dependency, found []string) {
+	for _, name := range found {
+		name += previousSuffix
 		if slices.ContainsFunc(task.After, func(other Dependency) bool { return other.Task == name }) {
 			r.problem(d.at, "take one out", "task %q names %q twice in after", task.Name, name)
 			continue
@@ -98,8 +116,11 @@ func findCircle(tasks []Task) []string {
 				path = path[:len(path)-1]
 				continue
 			}
-			to := index[after[top.next].Task]
+			to, within := index[after[top.next].Task]
 			top.next++
+			if !within {
+				continue // in the run of the window before
+			}
 			switch state[to] {
 			case fresh:
 				state[to] = open

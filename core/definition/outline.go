@@ -49,9 +49,12 @@ func (w *Workflow) depths() (depth, before []int) {
 	for i, t := range w.Tasks {
 		before[i] = -1
 		for _, d := range t.After {
-			next[index[d.Task]] = append(next[index[d.Task]], i)
+			if from, within := index[d.Task]; within { // else in the run of the window before
+				next[from] = append(next[from], i)
+				pending[i]++
+			}
 		}
-		if pending[i] = len(t.After); pending[i] == 0 {
+		if pending[i] == 0 {
 			ready = append(ready, i)
 		}
 	}

@@ -13,9 +13,15 @@ import (
 // A workflow may take its tasks from the rows of a table. A row becomes what
 // would stand in the file, and is read like it.
 
-// Tables are the paths of the tables that workflows in these files take tasks
-// from, relative to the project's folder. A file with mistakes may name none.
+// Tables are the paths of the files that workflows in these files take tasks from,
+// or holidays, relative to the project's folder. A file with mistakes may name
+// none.
 func Tables(files []File) (paths []string) {
+	add := func(n *node, kinds []string) {
+		if n.kind == scalar && isPathOf(n.text, kinds) && !slices.Contains(paths, n.text) {
+			paths = append(paths, n.text)
+		}
+	}
 	for _, f := range files {
 		if f.Path == ProjectFile || f.Table || len(f.Text) > maxFileSize {
 			continue
@@ -25,18 +31,12 @@ func Tables(files []File) (paths []string) {
 			continue
 		}
 		for _, doc := range docs {
-			for _, p := range doc.pairs {
-				if p.key.text != "table" {
-					continue
-				}
-				name := p.value.text
-				for _, inner := range p.value.pairs {
-					if inner.key.text == "file" {
-						name = inner.value.text
-					}
-				}
-				if isTablePath(name) && !slices.Contains(paths, name) {
-					paths = append(paths, name)
+			add(doc.get("table"), tableKinds)
+			add(doc.get("table").get("file"), tableKinds)
+			for _, start := range doc.get("starts").items {
+				except := start.get("except")
+				for _, n := range append([]*node{except}, except.items...) {
+					add(n, []string{".ics"})
 				}
 			}
 		}
@@ -44,10 +44,20 @@ func Tables(files []File) (paths []string) {
 	return paths
 }
 
+// get is the value of a key, or nothing.
+func (n *node) get(key string) *node {
+	for _, p := range n.pairs {
+		if p.key.text == key {
+			return p.value
+		}
+	}
+	return &node{}
+}
+
 var tableKinds = []string{".csv", ".tsv", ".json"}
 
-func isTablePath(name string) bool {
-	return name == path.Clean(name) && !path.IsAbs(name) && name != ".." && !strings.HasPrefix(name, "../") && slices.Contains(tableKinds, path.Ext(name))
+func isPathOf(name string, kinds []string) bool {
+	return name == path.Clean(name) && !path.IsAbs(name) && name != ".." && !strings.HasPrefix(name, "../") && slices.Contains(kinds, path.Ext(name))
 }
 
 // withTable reads the table and puts its tasks before those of the file; nil if it
@@ -78,7 +88,7 @@ func (r *reader) withTable(n, tasks *node) *node {
 	name := r.text(file, "file of table")
 	text, there := r.tables[name]
 	switch {
-	case !isTablePath(name):
+	case !isPathOf(name, tableKinds):
 		r.problem(file, "write the path of a .csv, .tsv or .json file in the project's folder, as in data/checks.csv", "%q is no table", name)
 		return nil
 	case !there:

@@ -54,7 +54,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"params":   func(n *node) { w.Params = r.params(n) },
 		"starts":   func(n *node) { w.Starts = r.starts(n) },
 		"if_running": func(n *node) {
-			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace)))
+			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace), string(Skip)))
 		},
 		"at_most":   func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
 		"priority":  func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
@@ -89,6 +89,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		r.resources(resources, w, inherited)
 	}
 	w.Setup = inherited.Setup
+	r.checkStartParams(w)
 	r.tasks(tasks, w, inherited)
 	for i := range r.inners {
 		if r.inners[i].from == "" {
@@ -127,43 +128,6 @@ func asName(text string) string {
 		}
 		return -1
 	}, text), "-")
-}
-
-func (r *reader) starts(n *node) []Start {
-	if n.kind != sequence {
-		r.problem(n, "write a list, as in [{every: 1h}]", "starts is %s", n.kind)
-		return nil
-	}
-	var starts []Start
-	for i, item := range n.items {
-		s := Start{Zone: "UTC"}
-		what := fmt.Sprintf("start %d", i+1)
-		var every, cron *node
-		ok := r.keys(item, what, map[string]func(*node){
-			"every": func(n *node) { every, s.Every = n, r.length(n, "every of "+what) },
-			"cron":  func(n *node) { cron, s.Cron = n, r.text(n, "cron of "+what) },
-			"zone":  func(n *node) { s.Zone = r.zone(n, "zone of "+what) },
-		})
-		switch {
-		case !ok:
-			continue
-		case every == nil && cron == nil:
-			r.problem(item, "give it one of: every, cron", "%s has no time rule", what)
-			continue
-		case every != nil && cron != nil:
-			r.problem(cron, "make two starts of it", "%s has two time rules, every and cron", what)
-			continue
-		}
-		rule := every
-		if cron != nil {
-			rule = cron
-		}
-		if _, err := s.Rule(); err != nil && rule.kind == scalar && !r.wrongAt(rule) && !strings.Contains(err.Error(), "unknown time zone") {
-			r.explain(rule, what, err)
-		}
-		starts = append(starts, s)
-	}
-	return starts
 }
 
 func (r *reader) zone(n *node, what string) string {

@@ -86,6 +86,7 @@ func New(params []Param, tasks []Task) (*Env, error) {
 		cel.Variable("run.number", cel.IntType),
 		cel.Variable("run.version", cel.IntType),
 		cel.Variable("run.cause", cel.StringType),
+		cel.Variable("run.newest", cel.BoolType),
 		cel.Variable(tasksVariable, cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable(resourcesVariable, cel.MapType(cel.StringType, cel.DynType)),
 		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.calls.macro(false)), cel.GlobalMacro("resource", 1, e.calls.macro(true)))...),
@@ -295,7 +296,7 @@ func (e *Env) explain(err *cel.Error) Mistake {
 		m.Fix = "the params are: " + strings.Join(e.params, ", ")
 	case isReference:
 		m.Message = fmt.Sprintf("%q is not known here", name)
-		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause, task("…") and resource("…")`
+		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause, run.newest, task("…") and resource("…")`
 		if e.item {
 			m.Fix = strings.Replace(m.Fix, "params,", "item, params,", 1)
 		}
@@ -313,7 +314,8 @@ type Facts struct {
 	RunNumber  int
 	RunVersion int
 	RunCause   string
-	Item       any // for the items of a task made for each
+	RunNewest  bool // no later window was due when it was made
+	Item       any  // for the items of a task made for each
 	Task       func(Task) Known
 }
 
@@ -350,6 +352,8 @@ func (f *facts) ResolveName(name string) (any, bool) {
 		return int64(f.RunVersion), true
 	case "run.cause":
 		return f.RunCause, true
+	case "run.newest":
+		return f.RunNewest, true
 	case "item":
 		if f.Item == nil {
 			return types.NullValue, true

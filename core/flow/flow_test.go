@@ -207,6 +207,12 @@ func say(t *testing.T, p *Plan, r *Run, words string) []Effect {
 			again.Tasks = append(again.Tasks, task)
 		}
 		in = again
+	case "came":
+		as, err := ParseState(last)
+		if err != nil {
+			t.Fatal(err)
+		}
+		in = Came{noon, task, as, "as gauges:6 says"}
 	case "choose":
 		choose := Choose{At: noon, By: "kari"}
 		for one := range strings.SplitSeq(name, ",") {
@@ -406,6 +412,13 @@ func TestRules(t *testing.T) {
 		{"items share a resource", "b, each:2 in:s; @s", "open, ok s:open, ok b[0], ok b[1]", "running b● s:open● s:close◔ b[0]● b[1]●"},
 		{"items made again open it again", "b, each:2 in:s; @s", "open, ok s:open, ok b[0], fail b[1], ok s:close, rerun b[1], ok s:open", "running b◐ s:open●2 s:close· b[0]● b[1]◔2"},
 		{"and if that fails, they are unreached", "b, each:2 in:s; @s", "open, ok s:open, ok b[0], fail b[1], ok s:close, rerun b[1], fail s:open, ok s:close", "failed b○ s:open✕2 s:close●2 b[0]● b[1]○"},
+
+		{"a task waits for the run of the window before", "a; b: a a@previous", "open, came a@previous waiting, ok a", "running a● b· a@previous◌"},
+		{"and goes on with it", "a; b: a a@previous", "open, ok a, came a@previous succeeded", "running a● b◔ a@previous●"},
+		{"or is unreached, and only then has the run failed", "a; b: a@previous", "open, ok a, came a@previous failed", "failed a● b○ a@previous✕"},
+		{"a remedy for what failed before", "b: b@previous=failed", "open, came b@previous failed, ok b", "succeeded b● b@previous✕"},
+		{"stopping does not wait for it", "b: a@previous; a", "open, came a@previous waiting, stop", "stopped b■ a■ a@previous■"},
+		{"made again, it is looked up again", "b: a@previous; a", "open, ok a, came a@previous failed, rerun b", "running b· a● a@previous·"},
 
 		{"of a run, only what is chosen is made", "a; b: a; c: b", "choose b, open", "running a● b◔ c–"},
 		{"and the run ends with it", "a; b: a; c: b", "choose b, open, ok b", "succeeded a● b● c–"},

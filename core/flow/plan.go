@@ -15,6 +15,7 @@ import (
 type Plan struct {
 	tasks     []planned
 	resources []resource
+	previous  []int         // the nodes that stand for tasks in the run of the window before
 	deadline  time.Duration // of a whole run; 0 is none
 }
 
@@ -48,6 +49,7 @@ const (
 	work role = iota
 	opening
 	closing
+	previous // it stands for a task in the run of the window before
 )
 
 // resource is opened before the first of its users and closed after the last.
@@ -105,6 +107,10 @@ func NewPlan(w *definition.Workflow) *Plan {
 	}
 	for i, t := range nodes {
 		task := &p.tasks[i]
+		if t.Kind == definition.PreviousKind {
+			task.role = previous
+			p.previous = append(p.previous, i)
+		}
 		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes
 		task.timeout = t.Timeout.Duration()
 		task.otherwise, task.mayFail, task.repeatable = t.Otherwise, t.MayFail, t.Repeatable

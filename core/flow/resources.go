@@ -100,5 +100,20 @@ func (p *Plan) Closing(r *Run, task int) (resource string, is bool) {
 	return "", false
 }
 
+// Previous are the nodes that stand for tasks in the run of the window before.
+func (p *Plan) Previous() []int { return p.previous }
+
+// Expected is a state that the first task after the node expects of it.
+func (p *Plan) Expected(node int) State {
+	for _, e := range p.tasks[node].next {
+		return e.expected.first()
+	}
+	return Succeeded
+}
+
+// IsPrevious tells whether the node stands for a task in the run of the window
+// before.
+func (p *Plan) IsPrevious(node int) bool { return p.tasks[node].role == previous }
+
 // IsOpening tells whether the node opens a resource.
 func (p *Plan) IsOpening(node int) bool { return p.tasks[node].role == opening }

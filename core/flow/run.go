@@ -173,7 +173,7 @@ func bad(s State) bool { return s == Failed || s == Unreached || s == Stopped }
 // Attention tells whether something in the run needs a person.
 func (r *Run) Attention() bool { return r.held > 0 }
 
-// Input is what happened to a run: Choose, Opened, Started, Parked, Ended,
+// Input is what happened to a run: Choose, Opened, Started, Parked, Came, Ended,
 // TimerDue, Stop, Release or Rerun.
 type Input interface{ moment() time.Time }
 
@@ -199,6 +199,15 @@ type Parked struct {
 	At            time.Time
 	Task, Attempt int
 	Reason        string
+}
+
+// Came tells how the task came out, in the run of the window before, that a node
+// stands for; or that it is Waiting for it.
+type Came struct {
+	At     time.Time
+	Task   int
+	As     State
+	Reason string
 }
 
 // Ended is a worker's report of an attempt.
@@ -264,6 +273,7 @@ func (i Choose) moment() time.Time   { return i.At }
 func (i Opened) moment() time.Time   { return i.At }
 func (i Started) moment() time.Time  { return i.At }
 func (i Parked) moment() time.Time   { return i.At }
+func (i Came) moment() time.Time     { return i.At }
 func (i Ended) moment() time.Time    { return i.At }
 func (i TimerDue) moment() time.Time { return i.At }
 func (i Stop) moment() time.Time     { return i.At }

@@ -38,6 +38,8 @@ func (p *Plan) Step(r *Run, in Input, judge Judge) ([]Change, []Effect) {
 		s.started(in)
 	case Parked:
 		s.parked(in)
+	case Came:
+		s.came(in)
 	case Ended:
 		s.ended(in)
 	case TimerDue:
@@ -121,7 +123,7 @@ func (s *stepper) set(task int, to State, reason string) {
 	for _, res := range planned.within {
 		s.lookAfter(tend{true, res})
 	}
-	if planned.role != work {
+	if planned.role == opening || planned.role == closing {
 		s.lookAfter(tend{true, planned.of})
 	}
 }
@@ -256,6 +258,13 @@ func (s *stepper) parked(in Parked) {
 	}
 }
 
+func (s *stepper) came(in Came) {
+	t := &s.run.Tasks[in.Task]
+	if s.plan.tasks[in.Task].role == previous && !t.State.Settled() && !(t.State == Waiting && in.As == Waiting) {
+		s.set(in.Task, in.As, in.Reason)
+	}
+}
+
 func (s *stepper) ended(in Ended) {
 	t := &s.run.Tasks[in.Task]
 	// A report may overtake the word that the attempt started.
@@ -337,7 +346,7 @@ func (s *stepper) rerun(in Rerun) {
 	again := in.Tasks[:0:0] // nodes
 	for _, task := range in.Tasks {
 		node := s.plan.Node(s.run, task)
-		if t := &s.run.Tasks[task]; !t.State.Settled() || s.isClosing(node) || s.plan.tasks[node].role == opening {
+		if t := &s.run.Tasks[task]; !t.State.Settled() || s.isClosing(node) || s.plan.tasks[node].role == opening || s.plan.tasks[node].role == previous {
 			continue
 		}
 		if task != node && !slices.Contains(in.Tasks, node) && s.plan.Current(s.run, task) && !s.run.Tasks[node].Stopping {
@@ -363,6 +372,12 @@ func (s *stepper) rerun(in Rerun) {
 	for _, task := range again {
 		for _, res := range s.plan.tasks[task].within {
 			s.reopen(res, reason)
+		}
+		for _, e := range s.plan.tasks[task].after { // the run before may have been made again too
+			if s.plan.tasks[e.task].role == previous && s.run.Tasks[e.task].State.Settled() {
+				s.idle(e.task, reason)
+				again = append(again, e.task)
+			}
 		}
 	}
 	s.run.State, s.run.Stopping = RunRunning, false
@@ -428,6 +443,8 @@ func (s *stepper) stopTask(task int, reason string) {
 	t := &s.run.Tasks[task]
 	switch {
 	case t.State.Settled() || t.Stopping:
+	case s.plan.planned(s.run, task).role == previous:
+		s.set(task, Stopped, reason)
 	case t.State == Running || t.State == Waiting:
 		t.Stopping, t.Reason = true, reason
 		s.changes = append(s.changes, Change{Task: task, From: t.State, To: t.State, Reason: reason})

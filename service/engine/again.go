@@ -59,6 +59,7 @@ func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given de
 			l.workflow.open = append(l.workflow.open, l)
 		}
 		b.step(l, flow.Rerun{At: b.at, Tasks: tasks, By: by}, by)
+		b.lookBack(l)
 		return nil
 	})
 	return again, err
@@ -105,6 +106,8 @@ func (l *live) selected(s Selection) (tasks []int, err error) {
 			return nil, err
 		case i < plan.Len() && plan.IsOpening(i):
 			return nil, &RefusedError{fmt.Sprintf("%s is made again with the tasks that need it; name those", name)}
+		case i < plan.Len() && plan.IsPrevious(i):
+			return nil, &RefusedError{fmt.Sprintf("%s belongs to the run of the window before; make it again there", name)}
 		case !plan.Current(l.run, i):
 			return nil, &RefusedError{fmt.Sprintf("%s is no longer in the list of its task; name %s", name, plan.Name(plan.Node(l.run, i)))}
 		}
@@ -130,7 +133,7 @@ func (l *live) failed() (tasks []int) {
 		return state == flow.Failed || state == flow.Unreached || state == flow.Stopped
 	}
 	for i := range plan.Len() {
-		if !badly(i) || plan.IsOpening(i) {
+		if !badly(i) || plan.IsOpening(i) || plan.IsPrevious(i) {
 			continue
 		}
 		var items []int

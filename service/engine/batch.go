@@ -96,6 +96,9 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	if l.row.Stopping != l.run.Stopping {
 		b.touch(l)
 	}
+	if len(changes) > 0 {
+		b.tellNext(l)
+	}
 	for _, o := range orders { // last: an order that cannot be made is a step of its own
 		b.send(l, o.Task, o.Attempt)
 	}

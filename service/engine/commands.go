@@ -87,7 +87,7 @@ func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel,
 	err = e.submit(ctx, func(b *batch) error {
 		for _, w := range project.Workflows {
 			for _, p := range w.Params {
-				if p.Required && len(w.Starts) > 0 {
+				if p.Required && slices.ContainsFunc(w.Starts, func(s definition.Start) bool { return s.Params[p.Name] == nil }) {
 					return &RefusedError{fmt.Sprintf("workflow %s has a time rule, and nothing would give it the required param %q; give the param a default", w.Name, p.Name)}
 				}
 			}
@@ -145,11 +145,11 @@ func (b *batch) apply(d *definition.Workflow, project *definition.Project, parce
 		return one, err
 	}
 	if w == nil {
-		w = &workflow{row: store.Workflow{Name: d.Name, DecidedUntil: store.At(b.at)}}
+		w = &workflow{row: store.Workflow{Name: d.Name, DecidedUntil: store.At(b.at), Covered: "{}"}}
 		w.row.ID = b.AddWorkflow(w.row)
 		e.workflows[d.Name], e.byID[w.row.ID] = w, w
-	} else if len(w.rules) == 0 {
-		w.row.DecidedUntil = store.At(b.at) // nothing was due while it had no rule
+	} else if len(w.schedules) == 0 {
+		w.row.DecidedUntil, w.row.Covered, w.covered = store.At(b.at), "{}", nil // nothing was due while it had no rule
 	}
 	v.row.Workflow = w.row.ID
 	w.row.Version = row.Number
@@ -194,7 +194,10 @@ func (e *Engine) Start(ctx context.Context, name string, wanted Wanted, by strin
 		if err != nil {
 			return err
 		}
-		l := b.openRun(w, newRun{cause: "person", by: by, params: params, window: wanted.Window})
+		if going, full := w.full(); full {
+			return &RefusedError{fmt.Sprintf("%s is still going, and if_running of %s is skip; wait for its end, or stop it first", going, name)}
+		}
+		l := b.openRun(w, newRun{cause: "person", by: by, params: params, window: wanted.Window, older: w.laterIsDue(wanted.Window, b.at)})
 		if wanted.Only != nil {
 			choose.At = b.at
 			b.step(l, choose, by)
@@ -267,8 +270,7 @@ func (e *Engine) Resume(ctx context.Context, name string) (missed int, err error
 		}
 		w.row.PausedAt, w.row.PausedBy = store.Moment{}, ""
 		b.SetWorkflow(w.row)
-		until := w.row.DecidedUntil.Time()
-		for missed = range 1000 {
+		for until := w.row.DecidedUntil.Time(); missed < 1000; missed++ {
 			due, ok := w.nextDue(until)
 			if !ok || due.After(b.at) {
 				break

@@ -191,7 +191,7 @@ func TestWindowsHaveNoHolesAcrossOutagesPausesAndEdits(t *testing.T) {
 func TestARunIsMadeAtTheMomentItIsDue(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		l.apply(t, "workflow: w\nif_running: alongside\nstarts: [{cron: '*/10 * * * *'}, {every: 30m}]\ntasks: {a: {exec: [x]}}")
+		l.apply(t, "workflow: w\nif_running: alongside\nstarts: [{cron: '*/10 * * * *'}, {every: 30m}, {every: 30m, params: {all: true}}]\nparams: {all: {type: bool}}\ntasks: {a: {exec: [x]}}")
 		time.Sleep(61 * time.Minute)
 		synctest.Wait()
 		var late time.Duration

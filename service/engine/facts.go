@@ -68,7 +68,7 @@ func (l *live) facts(task int) (*expr.Facts, error) {
 func (l *live) runFacts() *expr.Facts {
 	return &expr.Facts{
 		Params: l.native, Start: l.row.WindowStart.Time(), End: l.row.WindowEnd.Time(),
-		RunID: RunName(l.row.Name, l.row.Number), RunNumber: l.row.Number, RunVersion: l.row.Version, RunCause: l.row.Cause,
+		RunID: RunName(l.row.Name, l.row.Number), RunNumber: l.row.Number, RunVersion: l.row.Version, RunCause: l.row.Cause, RunNewest: l.row.Newest,
 		Task: l.known,
 	}
 }

@@ -28,6 +28,10 @@ func (b *batch) startInner(l *live, task, attempt int) {
 		b.refuse(l, task, attempt, fmt.Sprintf("there is no workflow %q to start; apply it, and say rerun", inner.Workflow))
 		return
 	}
+	if going, full := w.full(); full {
+		b.endInner(l, task, attempt, flow.AttemptSkipped, nil, fmt.Sprintf("%s was still going, and if_running of %s is skip", going, inner.Workflow))
+		return
+	}
 	params, err := l.innerParams(task, w.current.definition)
 	if err != nil {
 		b.refuse(l, task, attempt, fmt.Sprintf("%s cannot be started: %v", inner.Workflow, err))
@@ -41,6 +45,7 @@ func (b *batch) startInner(l *live, task, attempt int) {
 	if inner.Wait {
 		made.outer = &id
 	}
+	made.older = !l.row.Newest && inner.Window == "same"
 	run := b.openRun(w, made)
 	name := RunName(run.row.Name, run.row.Number)
 	b.ParkAttempt(id.Run, task, attempt, store.At(b.at), run.row.ID)

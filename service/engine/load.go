@@ -25,6 +25,9 @@ func (e *Engine) load(ctx context.Context) error {
 	}
 	for _, row := range rows {
 		w := &workflow{row: row}
+		if err := json.Unmarshal([]byte(row.Covered), &w.covered); err != nil {
+			return fmt.Errorf("where the windows of %s end: %w", row.Name, err)
+		}
 		m.workflows[row.Name], m.byID[row.ID] = w, w
 	}
 	versions := map[[2]int64]*version{}

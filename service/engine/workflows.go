@@ -15,11 +15,12 @@ import (
 
 // workflow is a workflow with its runs that have not ended, oldest first.
 type workflow struct {
-	row     store.Workflow
-	current *version
-	rules   []calendar.Rule // of the current version
-	open    []*live
-	armed   time.Time // the due moment that a timer is set for
+	row       store.Workflow
+	current   *version
+	schedules []definition.Schedule // of the current version
+	covered   map[string]time.Time  // by schedule, where its last window ended
+	open      []*live
+	armed     time.Time // the due moment that a timer is set for
 }
 
 // version is one version of a workflow, shared by its runs.
@@ -45,26 +46,44 @@ func newVersion(row store.Version) (*version, error) {
 }
 
 // take makes v the version that new runs take.
-func (w *workflow) take(v *version) error {
-	w.current, w.rules = v, nil
-	for _, start := range v.definition.Starts {
-		rule, err := start.Rule()
-		if err != nil {
-			return fmt.Errorf("workflow %s: %w", w.row.Name, err)
-		}
-		w.rules = append(w.rules, rule)
-	}
-	return nil
+func (w *workflow) take(v *version) (err error) {
+	w.current = v
+	w.schedules, err = v.definition.Schedules()
+	return err
 }
 
-// nextDue is the first moment after t at which a rule of the workflow is due.
-func (w *workflow) nextDue(t time.Time) (due time.Time, ok bool) {
-	for _, rule := range w.rules {
-		if next, found := rule.After(t); found && (!ok || next.Before(due)) {
-			due, ok = next, true
+// dueWindow is a window that is due, of one of the workflow's schedules.
+type dueWindow struct {
+	calendar.Due
+	schedule *definition.Schedule
+}
+
+func (d dueWindow) start() definition.Start { return d.schedule.Starts[d.Rule] }
+
+// after are the windows that are due at the first moment later than t at which
+// any is.
+func (w *workflow) after(t time.Time) (all []dueWindow) {
+	for i := range w.schedules {
+		for _, due := range w.schedules[i].After(t) {
+			if all != nil && due.At.After(all[0].At) {
+				continue
+			}
+			if all != nil && due.At.Before(all[0].At) {
+				all = nil
+			}
+			all = append(all, dueWindow{due, &w.schedules[i]})
 		}
 	}
-	return due, ok
+	return all
+}
+
+// nextDue is the first moment after t at which the workflow is due.
+func (w *workflow) nextDue(t time.Time) (time.Time, bool) {
+	due := w.after(t)
+	if due == nil {
+		return time.Time{}, false
+	}
+	return due[0].At, true
 }
 
 // arm sets the timer for the next due moment.
@@ -78,23 +97,38 @@ func (e *Engine) arm(w *workflow) {
 	}
 }
 
-// mostDueInBatch bounds how many runs of one workflow are made in one commit,
-// so that others are not kept waiting after a long outage.
-const mostDueInBatch = 50
+const (
+	// mostDueInBatch bounds how many runs of one workflow are made in one commit,
+	// so that others are not kept waiting after a long outage; mostDecided, how many
+	// windows are decided.
+	mostDueInBatch = 50
+	mostDecided    = 100_000
+	// missedAfter is how late a run may be made before its window was missed.
+	missedAfter = time.Minute
+)
 
-// comeDue makes a run for every window that has come due and is not decided.
+// comeDue makes a run, or writes down why there is none, for every window that has
+// come due and is not decided.
 func (b *batch) comeDue(w *workflow) {
 	if w.row.PausedAt.Valid {
 		return
 	}
 	until := w.row.DecidedUntil.Time()
-	for range mostDueInBatch {
-		due, ok := w.nextDue(until)
-		if !ok || due.After(b.at) {
+	var decided decisions
+	for made, n := 0, 0; made < mostDueInBatch && n < mostDecided; n++ {
+		due := w.after(until)
+		if due == nil || due[0].At.After(b.at) {
 			break
 		}
-		b.openDue(w, due)
-		until = due
+		for _, one := range due {
+			if b.decide(w, one, &decided) {
+				made++
+			}
+		}
+		until = due[0].At
+	}
+	for _, d := range decided {
+		b.AddDecision(d)
 	}
 	if store.At(until) != w.row.DecidedUntil {
 		w.row.DecidedUntil = store.At(until)
@@ -104,30 +138,87 @@ func (b *batch) comeDue(w *workflow) {
 	b.beginQueued(w)
 }
 
-// openDue makes the runs of one due moment: one for each window, also if
-// several rules ask for it.
-func (b *batch) openDue(w *workflow, due time.Time) {
-	var windows []calendar.Window
-	for i, rule := range w.rules {
-		next, ok := rule.After(due.Add(-time.Nanosecond))
-		if !ok || !next.Equal(due) {
-			continue
-		}
-		window, ok := rule.Window(due)
-		if !ok || slices.ContainsFunc(windows, func(other calendar.Window) bool {
-			return other.Start.Equal(window.Start) && other.End.Equal(window.End)
-		}) {
-			continue
-		}
-		windows = append(windows, window)
-		params, err := definition.Fill(w.current.definition.Params, nil)
-		if err != nil {
-			// Refused when the workflow is applied, so it cannot come here.
-			b.engine.log.Error("a due run cannot be made", "workflow", w.row.Name, "error", err)
-			continue
-		}
-		b.openRun(w, newRun{cause: "schedule", by: w.current.definition.Starts[i].String(), params: params, window: window, due: due})
+// decisions are those of one batch, alike ones gathered.
+type decisions []store.Decision
+
+func (d *decisions) add(w *workflow, at time.Time, due dueWindow, kind, reason string) {
+	one := store.Decision{Workflow: w.row.ID, At: store.At(at), Kind: kind, Reason: reason, Count: 1, DueFirst: store.At(due.At), DueLast: store.At(due.At),
+		WindowStart: store.At(due.Window.Start), WindowEnd: store.At(due.Window.End)}
+	if n := len(*d); n > 0 && (*d)[n-1].Kind == kind && (*d)[n-1].Reason == reason {
+		last := &(*d)[n-1]
+		last.Count, last.DueLast, last.WindowEnd = last.Count+1, one.DueLast, one.WindowEnd
+		return
 	}
+	*d = append(*d, one)
+}
+
+// decide makes the run of a due window, or writes down why there is none.
+func (b *batch) decide(w *workflow, due dueWindow, decided *decisions) (made bool) {
+	if !w.cover(&due) {
+		decided.add(w, b.at, due, "missed", "its window was covered before, by another rule")
+		return false
+	}
+	later := due.schedule.After(due.At)
+	newest := later == nil || later[0].At.After(b.at)
+	start := due.start()
+	if b.at.Sub(due.At) > missedAfter {
+		switch {
+		case start.Missed == definition.MissedNone:
+			decided.add(w, b.at, due, "missed", "no run could be made when it was due, and missed is none")
+			return false
+		case start.Missed == definition.MissedNewest && !newest:
+			decided.add(w, b.at, due, "missed", "no run could be made when it was due, and missed is newest")
+			return false
+		}
+	}
+	if name, full := w.full(); full {
+		decided.add(w, b.at, due, "skipped", name+" was still going, and if_running is skip")
+		return false
+	}
+	params, err := definition.Fill(w.current.definition.Params, due.schedule.Params)
+	if err != nil {
+		// Refused when the workflow is applied, so it cannot come here.
+		b.engine.log.Error("a due run cannot be made", "workflow", w.row.Name, "error", err)
+		decided.add(w, b.at, due, "missed", err.Error())
+		return false
+	}
+	b.openRun(w, newRun{cause: "schedule", by: start.String(), params: params, window: due.Window, due: due.At, older: !newest})
+	return true
+}
+
+// cover has a window begin where the last one of its schedule ended, also if the
+// rule was another one then: no time is covered twice, and none is left out. It is
+// false if nothing is left of the window.
+func (w *workflow) cover(due *dueWindow) bool {
+	if due.start().Covers != nil || due.Window.End.IsZero() {
+		return true
+	}
+	if last, ok := w.covered[due.schedule.Key]; ok {
+		if !last.Before(due.Window.End) {
+			return false
+		}
+		due.Window.Start = last.In(due.Window.Start.Location())
+	}
+	if w.covered == nil {
+		w.covered = map[string]time.Time{}
+	}
+	w.covered[due.schedule.Key] = due.Window.End
+	text, err := json.Marshal(w.covered)
+	if err != nil {
+		panic("moments are plain data: " + err.Error())
+	}
+	w.row.Covered = string(text)
+	return true
+}
+
+// full tells whether a new run of the workflow is not to be made, because of one
+// that is going.
+func (w *workflow) full() (going string, full bool) {
+	if w.current.definition.IfRunning != definition.Skip || len(w.open) < w.current.definition.RunsAtOnce() {
+		return "", false
+	}
+	first := w.open[0].row
+	return RunName(first.Name, first.Number), true
 }
 
 type newRun struct {
@@ -136,6 +227,7 @@ type newRun struct {
 	window    calendar.Window
 	due       time.Time
 	outer     *dispatch.AttemptID // of the task that starts it
+	older     bool                // a later window is due already
 }
 
 // openRun records a queued run.
@@ -148,7 +240,7 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	b.SetWorkflow(w.row)
 	row := store.Run{Workflow: w.row.ID, Name: w.row.Name, Number: w.row.LastRun, Version: w.row.Version, State: string(flow.RunQueued),
 		Cause: n.cause, CausedBy: n.by, WindowStart: store.At(n.window.Start), WindowEnd: store.At(n.window.End), Due: store.At(n.due),
-		Params: string(params), Created: store.At(b.at)}
+		Newest: !n.older, Params: string(params), Created: store.At(b.at)}
 	if n.outer != nil {
 		row.OuterRun, row.OuterTask, row.OuterAttempt = number(n.outer.Run), number(int64(n.outer.Task)), number(int64(n.outer.Attempt))
 	}
@@ -201,6 +293,7 @@ func (b *batch) beginQueued(w *workflow) {
 			continue
 		}
 		b.step(l, flow.Opened{At: b.at}, "")
+		b.lookBack(l)
 		going++
 	}
 }

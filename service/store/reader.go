@@ -96,6 +96,16 @@ func (s *Store) RunByID(ctx context.Context, id int64) (Run, error) {
 	return one[Run](ctx, s.read, selectRuns+`WHERE r.id = ?`, id)
 }
 
+// Decisions lists what was decided about windows that got no run, newest first.
+func (s *Store) Decisions(ctx context.Context, workflow int64, limit int) ([]Decision, error) {
+	return many[Decision](ctx, s.read, `SELECT * FROM decisions WHERE workflow = ? ORDER BY id DESC LIMIT ?`, workflow, limit)
+}
+
+// RunEndingAt is the newest run of a workflow whose window ends at that moment.
+func (s *Store) RunEndingAt(ctx context.Context, workflow int64, end Moment) (Run, error) {
+	return one[Run](ctx, s.read, selectRuns+`WHERE r.workflow = ? AND r.window_end = ? ORDER BY r.id DESC LIMIT 1`, workflow, end)
+}
+
 // OpenRuns lists the runs that have not ended, oldest first.
 func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
 	return many[Run](ctx, s.read, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)

@@ -13,6 +13,21 @@ type Workflow struct {
 	PausedAt     Moment `db:"paused_at"`
 	PausedBy     string `db:"paused_by"`
 	DecidedUntil Moment `db:"decided_until"`
+	Covered      string `db:"covered"`
+}
+
+// Decision is a row of decisions.
+type Decision struct {
+	ID          int64  `db:"id"`
+	Workflow    int64  `db:"workflow"`
+	At          Moment `db:"at"`
+	Kind        string `db:"kind"`
+	Reason      string `db:"reason"`
+	Count       int    `db:"count"`
+	DueFirst    Moment `db:"due_first"`
+	DueLast     Moment `db:"due_last"`
+	WindowStart Moment `db:"window_start"`
+	WindowEnd   Moment `db:"window_end"`
 }
 
 // Version is a row of versions.
@@ -48,6 +63,7 @@ type Run struct {
 	WindowStart  Moment         `db:"window_start"`
 	WindowEnd    Moment         `db:"window_end"`
 	Due          Moment         `db:"due"`
+	Newest       bool           `db:"newest"`
 	Params       string         `db:"params"`
 	Created      Moment         `db:"created"`
 	Started      Moment         `db:"started"`

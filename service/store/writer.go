@@ -97,13 +97,13 @@ func (w *Writer) AddParcel(hash string, bytes int64, files int, added Moment) {
 
 // AddWorkflow records a new workflow and returns its id.
 func (w *Writer) AddWorkflow(row Workflow) int64 {
-	return w.exec(`INSERT INTO workflows (name, version, decided_until) VALUES (?, ?, ?)`, row.Name, row.Version, row.DecidedUntil)
+	return w.exec(`INSERT INTO workflows (name, version, decided_until, covered) VALUES (?, ?, ?, ?)`, row.Name, row.Version, row.DecidedUntil, row.Covered)
 }
 
 // SetWorkflow records all that changes of a workflow.
 func (w *Writer) SetWorkflow(row Workflow) {
-	w.exec(`UPDATE workflows SET version = ?, last_run = ?, paused_at = ?, paused_by = ?, decided_until = ? WHERE id = ?`,
-		row.Version, row.LastRun, row.PausedAt, row.PausedBy, row.DecidedUntil, row.ID)
+	w.exec(`UPDATE workflows SET version = ?, last_run = ?, paused_at = ?, paused_by = ?, decided_until = ?, covered = ? WHERE id = ?`,
+		row.Version, row.LastRun, row.PausedAt, row.PausedBy, row.DecidedUntil, row.Covered, row.ID)
 }
 
 // AddVersion records a version of a workflow.
@@ -114,9 +114,9 @@ func (w *Writer) AddVersion(row Version) {
 
 // AddRun records a new run with that many idle tasks and returns its id.
 func (w *Writer) AddRun(row Run, tasks int) int64 {
-	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, params, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Params, row.Created)
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, params, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Params, row.Created)
 	w.exec(`INSERT INTO tasks (run, task, state)
 		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
 	return id
@@ -161,6 +161,12 @@ func (w *Writer) EndAttempt(row Attempt) {
 	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?
 		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running', 'waiting')`,
 		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.Run, row.Task, row.Number)
+}
+
+// AddDecision records that due windows get no run.
+func (w *Writer) AddDecision(row Decision) {
+	w.exec(`INSERT INTO decisions (workflow, at, kind, reason, count, due_first, due_last, window_start, window_end) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.At, row.Kind, row.Reason, row.Count, row.DueFirst, row.DueLast, row.WindowStart, row.WindowEnd)
 }
 
 // AddTransition records a change of state and returns its id, which only grows.

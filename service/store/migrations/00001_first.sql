@@ -15,8 +15,24 @@ CREATE TABLE workflows (
     last_run      INTEGER NOT NULL DEFAULT 0,
     paused_at     INTEGER,
     paused_by     TEXT    NOT NULL DEFAULT '',
-    decided_until INTEGER NOT NULL  -- each due moment up to this one has become a run
+    decided_until INTEGER NOT NULL, -- each due moment up to this one has become a run, or a decision
+    covered       TEXT    NOT NULL DEFAULT '{}' -- JSON: by schedule, where its last window ended
 );
+
+-- Due windows that got no run, and why: one row for as many as were decided alike.
+CREATE TABLE decisions (
+    id           INTEGER PRIMARY KEY,
+    workflow     INTEGER NOT NULL REFERENCES workflows (id),
+    at           INTEGER NOT NULL,
+    kind         TEXT    NOT NULL,  -- missed, skipped
+    reason       TEXT    NOT NULL,
+    count        INTEGER NOT NULL,
+    due_first    INTEGER NOT NULL,
+    due_last     INTEGER NOT NULL,
+    window_start INTEGER,           -- of the first
+    window_end   INTEGER            -- of the last
+);
+CREATE INDEX decisions_by_workflow ON decisions (workflow, window_end);
 
 CREATE TABLE versions (
     workflow   INTEGER NOT NULL REFERENCES workflows (id),
@@ -49,6 +65,7 @@ CREATE TABLE runs (
     window_start INTEGER,
     window_end   INTEGER,
     due          INTEGER,
+    newest       INTEGER NOT NULL DEFAULT 1, -- no later window was due when it was made
     params       TEXT    NOT NULL,  -- JSON
     created      INTEGER NOT NULL,
     started      INTEGER,
@@ -58,6 +75,7 @@ CREATE TABLE runs (
 );
 CREATE INDEX runs_open ON runs (id) WHERE state IN ('queued', 'running');
 CREATE INDEX runs_by_state ON runs (state, id);
+CREATE INDEX runs_by_window ON runs (workflow, window_end);
 
 CREATE TABLE tasks (
     run      INTEGER NOT NULL REFERENCES runs (id),
