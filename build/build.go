@@ -56,11 +56,30 @@ type Param struct {
 	Secret   bool
 }
 
-// Start is a time rule: exactly one of Every and Cron is set.
+// Start is a time rule: exactly one of Every, Cron, RRule and At is set.
 type Start struct {
-	Every time.Duration
-	Cron  string
-	Zone  string // a name of the IANA time zone database; empty is UTC
+	Every   time.Duration
+	Cron    string
+	RRule   string
+	At      []string
+	Between string   // as in 06:00..08:00
+	On      []string // as in mon-fri
+	Zone    string   // a name of the IANA time zone database; empty is UTC
+	From    string
+	Until   string
+	Except  []string // dates and ranges of dates
+	Delay   time.Duration
+	Spread  time.Duration
+	Covers  Covers
+	Missed  string // each, newest, none
+	Params  map[string]any
+}
+
+// Covers says what the windows of a start are, by one of its fields.
+type Covers struct {
+	Unit   string // day, week, month
+	Length time.Duration
+	Ends   time.Duration // with Length: from the moment of the rule
 }
 
 // Settings are what tasks may inherit.
@@ -120,6 +139,7 @@ func (t *Task) Name() string { return t.name }
 type expected struct {
 	task     *Task
 	outcomes []Outcome
+	previous bool // in the run of the window before
 }
 
 // Outcome is how a task came out.
@@ -191,7 +211,14 @@ func (t *Task) After(others ...*Task) *Task {
 // When has the task come after another one, which is to come out in one of the
 // ways that are given.
 func (t *Task) When(other *Task, outcomes ...Outcome) *Task {
-	t.after = append(t.after, expected{other, outcomes})
+	t.after = append(t.after, expected{other, outcomes, false})
+	return t
+}
+
+// WhenPrevious has the task come after another one, or itself, in the run of the
+// window before.
+func (t *Task) WhenPrevious(other *Task, outcomes ...Outcome) *Task {
+	t.after = append(t.after, expected{other, outcomes, true})
 	return t
 }
 

@@ -20,7 +20,13 @@ func example() *Workflow {
 			{Name: "threshold", Type: "number", Min: &least, Default: 2.4, About: "The index from which people are warned"},
 			{Name: "stations", Type: "list", Of: "text", Default: []string{"G01", "G02", "G03"}},
 		},
-		Starts:    []Start{{Every: time.Hour, Zone: "Europe/Oslo"}, {Cron: "*/10 6-7 * * mon-fri"}},
+		Starts: []Start{
+			{Every: time.Hour, Zone: "Europe/Oslo", Missed: "newest"},
+			{Every: 10 * time.Minute, Between: "06:00..08:00", On: []string{"mon-fri"}, From: "2026-03-01", Until: "2026-10-31", Except: []string{"2026-05-01", "2026-07-01..2026-07-31"}, Spread: 5 * time.Minute},
+			{Cron: "20 6 * * *", Delay: 15 * time.Minute, Covers: Covers{Length: 24 * time.Hour, Ends: -2 * time.Hour}, Params: map[string]any{"basin": "lower"}},
+			{RRule: "FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=6", Covers: Covers{Unit: "month"}},
+			{At: []string{"2026-03-28T06:00"}},
+		},
 		IfRunning: "queue", AtMost: 2, Priority: 5, Deadline: 2 * time.Hour,
 		Defaults: Settings{Timeout: 10 * time.Minute, Env: map[string]string{"RIVER": "/srv/river"},
 			Retry: &Retry{Times: 2, Pause: 20 * time.Second, Growth: 2, Cap: 5 * time.Minute, Spread: &spread}},
@@ -32,6 +38,7 @@ func example() *Workflow {
 	scratch.Open.Timeout, scratch.Close.Retry, scratch.CloseMustSucceed = time.Minute, &Retry{Times: 3}, true
 
 	collect := w.Exec("collect", "bin/collect", "--all", "${params.stations}")
+	collect.WhenPrevious(collect, Settled)
 	collect.Outcomes = map[string]string{"3": "skipped", "64..74": "failed"}
 	each := w.Exec("check/each", "bin/each", "${item}", "${resource('scratch').result.folder}").When(collect, Clear).Within(scratch)
 	each.ForEach, each.AtOnce, each.StopOnFirst = "params.stations", 2, true

@@ -66,7 +66,29 @@ func (w *Workflow) document() yaml.MapSlice {
 		var one keys
 		one.length("every", s.Every)
 		put(&one, "cron", s.Cron)
+		put(&one, "rrule", s.RRule)
+		one.list("at", s.At)
+		put(&one, "between", s.Between)
+		one.list("on", s.On)
 		put(&one, "zone", s.Zone)
+		put(&one, "from", s.From)
+		put(&one, "until", s.Until)
+		one.list("except", s.Except)
+		one.length("delay", s.Delay)
+		one.length("spread", s.Spread)
+		put(&one, "covers", s.Covers.Unit)
+		if s.Covers.Length > 0 {
+			var covers keys
+			covers.length("length", s.Covers.Length)
+			if ends := s.Covers.Ends; ends < 0 {
+				covers.set("ends", "-"+definition.Length(-ends).String())
+			} else {
+				covers.length("ends", ends)
+			}
+			one.set("covers", yaml.MapSlice(covers))
+		}
+		put(&one, "missed", s.Missed)
+		sorted(&one, "params", s.Params)
 		starts = append(starts, yaml.MapSlice(one))
 	}
 	if starts != nil {
@@ -174,7 +196,11 @@ func (t *Task) document() yaml.MapSlice {
 		for i, o := range e.outcomes {
 			words[i] = string(o)
 		}
-		after.set(e.task.name, strings.Join(words, "|"))
+		name := e.task.name
+		if e.previous {
+			name += "@previous"
+		}
+		after.set(name, strings.Join(words, "|"))
 	}
 	if after != nil {
 		k.set("after", yaml.MapSlice(after))

@@ -11,7 +11,7 @@ import (
 )
 
 func (a *app) workflowsCommand() *cobra.Command {
-	versions, use := false, 0
+	versions, decisions, use := false, false, 0
 	c := &cobra.Command{
 		Use:   "workflows [NAME]",
 		Short: "List the workflows, or show one",
@@ -31,8 +31,8 @@ new version that is the same. Runs stay on the version that they began with.`,
 				return err
 			}
 			if len(args) == 0 {
-				if versions || use != 0 {
-					return &usageError{fmt.Errorf("--versions and --use want the NAME of a workflow")}
+				if versions || decisions || use != 0 {
+					return &usageError{fmt.Errorf("--versions, --decisions and --use want the NAME of a workflow")}
 				}
 				list, err := service.Workflows(c.Context())
 				if err != nil {
@@ -56,15 +56,30 @@ new version that is the same. Runs stay on the version that they began with.`,
 					return err
 				}
 				return a.print(client.Versions{Versions: list}, func() error { a.versionTable(list); return nil })
+			case decisions:
+				list, err := service.Decisions(c.Context(), args[0])
+				if err != nil {
+					return err
+				}
+				return a.print(client.Decisions{Decisions: list}, func() error { a.decisions(list, len(list)); return nil })
 			}
 			w, err := service.Workflow(c.Context(), args[0])
 			if err != nil {
 				return err
 			}
-			return a.print(w, func() error { a.workflow(w); return nil })
+			list, err := service.Decisions(c.Context(), args[0])
+			if err != nil {
+				return err
+			}
+			return a.print(w, func() error {
+				a.workflow(w)
+				a.decisions(list, mostDecisions)
+				return nil
+			})
 		},
 	}
 	c.Flags().BoolVar(&versions, "versions", false, "list its versions, newest first")
+	c.Flags().BoolVar(&decisions, "decisions", false, "list the due windows that got no run, and why")
 	c.Flags().IntVar(&use, "use", 0, "go back to that version")
 	return c
 }
@@ -141,6 +156,31 @@ func (a *app) workflow(w client.Workflow) {
 		for _, res := range w.Definition.Resources {
 			fmt.Fprintf(a.out, "\n%s %s  opened for %s\n", p.dim("resource"), res.Name, strings.Join(usersOf(w.Definition, res.Name), ", "))
 		}
+	}
+}
+
+// mostDecisions is how many decisions are told with a workflow.
+const mostDecisions = 5
+
+// decisions prints due windows that got no run, the newest first.
+func (a *app) decisions(list []client.Decision, most int) {
+	if len(list) == 0 {
+		if most == 0 {
+			fmt.Fprintln(a.out, "Each due window got its run.")
+		}
+		return
+	}
+	p := painter(a.out)
+	fmt.Fprintf(a.out, "\n%s\n", p.dim("due windows without a run, newest first"))
+	for _, d := range list[:min(most, len(list))] {
+		text := plural(d.Count, "window")
+		if d.Window != nil {
+			text += ", " + span(d.Window)
+		}
+		fmt.Fprintf(a.out, "  %s: %s\n", text, d.Reason)
+	}
+	if len(list) > most {
+		fmt.Fprintf(a.out, "  %s\n", p.dim(fmt.Sprintf("and %d more; --decisions lists them", len(list)-most)))
 	}
 }
 

@@ -83,15 +83,17 @@ func outline(w *definition.Workflow, count int, now time.Time) (outlined, error)
 		}
 		o.Waves = append(o.Waves, names)
 	}
-	for _, start := range w.Starts {
-		rule, err := start.Rule(w.Name)
-		if err != nil {
-			return o, err
-		}
-		due, _ := rule.Due(now, now.AddDate(50, 0, 0), count)
-		for _, at := range due {
-			window, _ := rule.Window(at)
-			o.Next = append(o.Next, upcoming{start.String(), at, window})
+	schedules, err := w.Schedules()
+	if err != nil {
+		return o, err
+	}
+	for _, s := range schedules {
+		left := count
+		for due := s.After(now); due != nil && left > 0; due = s.After(due[0].At) {
+			for _, one := range due {
+				o.Next = append(o.Next, upcoming{s.Starts[one.Rule].String(), one.At, one.Window})
+				left--
+			}
 		}
 	}
 	return o, nil
@@ -175,7 +177,10 @@ func howInWords(t definition.Task) string {
 // in the reader's where the two differ.
 func windowInWords(u upcoming) string {
 	const layout = "Mon 2 Jan 15:04"
-	text := fmt.Sprintf("covers %s to %s; due %s", u.Window.Start.Format(layout), u.Window.End.Format(layout), u.Due.Format(layout+" MST"))
+	text := "due " + u.Due.Format(layout+" MST")
+	if !u.Window.End.IsZero() {
+		text = fmt.Sprintf("covers %s to %s; %s", u.Window.Start.Format(layout), u.Window.End.Format(layout), text)
+	}
 	if here := u.Due.Local(); here.Format(layout) != u.Due.Format(layout) {
 		text += here.Format(" (here Mon 15:04)")
 	}

@@ -170,6 +170,9 @@ func runPicture(p paint, r client.Run) string {
 	if r.Window != nil {
 		fmt.Fprintf(&out, "%s %s\n", p.dim("window"), span(r.Window))
 	}
+	if late := lateness(r); late != "" {
+		fmt.Fprintf(&out, "%s %s\n", p.dim("due   "), late)
+	}
 	var params []string
 	for _, name := range sortedNames(r.Params) {
 		params = append(params, name+"="+shortened(definition.Values{}.Text(r.Params[name]), 120))
@@ -193,6 +196,28 @@ func runInWords(r client.Run) string {
 	}
 	if r.Started != nil {
 		text += ", started " + when(r.Started) + ", took " + took(r.Started, r.Ended)
+	}
+	return text
+}
+
+// lateness tells when a run was due, and how much later it was made, began, and
+// had its first attempt.
+func lateness(r client.Run) string {
+	if r.Due == nil {
+		return ""
+	}
+	text := fmt.Sprintf("%s, made %s later", when(r.Due), length(r.Created.Sub(*r.Due)))
+	if r.Started != nil {
+		text += fmt.Sprintf(", begun %s later", length(r.Started.Sub(*r.Due)))
+	}
+	var first *time.Time
+	for _, t := range r.Tasks {
+		if t.Started != nil && (first == nil || t.Started.Before(*first)) {
+			first = t.Started
+		}
+	}
+	if first != nil {
+		text += fmt.Sprintf(", first attempt %s later", length(first.Sub(*r.Due)))
 	}
 	return text
 }

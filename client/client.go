@@ -145,6 +145,30 @@ func (c *Client) Workflow(ctx context.Context, name string) (Workflow, error) {
 	return call[Workflow](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(name), nil)
 }
 
+// Upcoming lists what is due within that time, of one workflow or with "" of all,
+// at most limit of each.
+func (c *Client) Upcoming(ctx context.Context, workflow, ahead string, limit int) (UpcomingPage, error) {
+	query := url.Values{"workflow": {workflow}, "for": {ahead}, "limit": {strconv.Itoa(limit)}}
+	return call[UpcomingPage](ctx, c, http.MethodGet, "/api/upcoming?"+query.Encode(), nil)
+}
+
+// Decisions lists the due windows of a workflow that got no run, newest first.
+func (c *Client) Decisions(ctx context.Context, workflow string) ([]Decision, error) {
+	list, err := call[Decisions](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(workflow)+"/decisions", nil)
+	return list.Decisions, err
+}
+
+// NewFeed makes an address of the calendar of what is due.
+func (c *Client) NewFeed(ctx context.Context) (Feed, error) {
+	return call[Feed](ctx, c, http.MethodPost, "/api/feeds", nil)
+}
+
+// RemoveFeeds makes all addresses of the calendar worthless.
+func (c *Client) RemoveFeeds(ctx context.Context) error {
+	_, err := call[struct{}](ctx, c, http.MethodDelete, "/api/feeds", nil)
+	return err
+}
+
 // Versions lists the versions of a workflow, newest first.
 func (c *Client) Versions(ctx context.Context, workflow string) ([]Version, error) {
 	list, err := call[Versions](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(workflow)+"/versions", nil)

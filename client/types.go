@@ -127,6 +127,64 @@ type Version struct {
 	Hash      string    `json:"hash" doc:"SHA-256 of what the definition says"`
 }
 
+// Upcoming is one start that will come due.
+type Upcoming struct {
+	Workflow string    `json:"workflow"`
+	Due      time.Time `json:"due"`
+	Window   *Window   `json:"window,omitempty" doc:"Left out if nothing comes before"`
+	Rule     string    `json:"rule" doc:"The rule in words"`
+	Zone     string    `json:"zone"`
+	Paused   bool      `json:"paused,omitempty" doc:"The workflow is paused: what comes due is remembered"`
+}
+
+// UpcomingPage is what is due next, soonest first.
+type UpcomingPage struct {
+	Upcoming []Upcoming `json:"upcoming"`
+	More     bool       `json:"more" doc:"There is more of some workflow than was asked for"`
+}
+
+// UpcomingDays counts what is due on each of a few days, by workflow.
+type UpcomingDays struct {
+	Dates     []string           `json:"dates" doc:"The days, as 2026-03-28"`
+	Workflows []UpcomingWorkflow `json:"workflows" doc:"Those that are due on one of them, by name"`
+	More      bool               `json:"more" doc:"There is more of some workflow than was counted"`
+}
+
+// UpcomingWorkflow is one workflow on these days.
+type UpcomingWorkflow struct {
+	Workflow string        `json:"workflow"`
+	Paused   bool          `json:"paused,omitempty"`
+	Days     []UpcomingDay `json:"days" doc:"One for each of the dates"`
+}
+
+// UpcomingDay is what is due on one day.
+type UpcomingDay struct {
+	Count int         `json:"count"`
+	First []time.Time `json:"first,omitempty" doc:"The first three"`
+	Last  time.Time   `json:"last,omitzero"`
+}
+
+// Decision tells of due windows that got no run, and why.
+type Decision struct {
+	At       time.Time `json:"at"`
+	Kind     string    `json:"kind" enum:"missed,skipped"`
+	Reason   string    `json:"reason"`
+	Count    int       `json:"count" doc:"How many windows were decided alike"`
+	FirstDue time.Time `json:"first_due"`
+	LastDue  time.Time `json:"last_due"`
+	Window   *Window   `json:"window,omitempty" doc:"From the first of them to the last"`
+}
+
+// Decisions is the listing of a workflow's decisions, newest first.
+type Decisions struct {
+	Decisions []Decision `json:"decisions"`
+}
+
+// Feed is the address of a calendar for calendar programs.
+type Feed struct {
+	Path string `json:"path" doc:"Behind the service's address; whoever has it reads the calendar"`
+}
+
 // Versions is the listing of a workflow's versions, newest first.
 type Versions struct {
 	Versions []Version `json:"versions"`

@@ -6,6 +6,7 @@ import { Problem } from "./api/client";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { SignInPage } from "./pages/sign-in";
+import { UpcomingPage } from "./pages/upcoming";
 import { WorkflowPage } from "./pages/workflow";
 import { WorkflowsPage } from "./pages/workflows";
 import { Shell } from "./parts/shell";
@@ -27,6 +28,7 @@ const router = createBrowserRouter([
       { path: "/workflows", element: <WorkflowsPage /> },
       { path: "/workflows/:name", element: <WorkflowPage /> },
       { path: "/runs", element: <RunsPage /> },
+      { path: "/upcoming", element: <UpcomingPage /> },
       { path: "/runs/:run", element: <RunPage /> },
       { path: "*", element: <p className="py-10 text-soft">There is no such page.</p> },
     ],

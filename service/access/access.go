@@ -141,6 +141,24 @@ func (g *Gate) Session(ctx context.Context, secret string) (store.Session, error
 	return s, err
 }
 
+// NewFeed makes a key that opens the calendar of what is due, and nothing else.
+func (g *Gate) NewFeed(ctx context.Context, person string) (key string, err error) {
+	key = rand.Text()
+	return key, g.recorder.Record(ctx, func(w *store.Writer) {
+		w.AddFeed(store.Feed{Hash: hash(key), Person: person, Created: store.At(g.now())})
+	})
+}
+
+// Feed tells whether a key opens the calendar.
+func (g *Gate) Feed(ctx context.Context, key string) (bool, error) {
+	return g.store.HasFeed(ctx, hash(key))
+}
+
+// CloseFeeds makes all keys of the calendar worthless.
+func (g *Gate) CloseFeeds(ctx context.Context) error {
+	return g.recorder.Record(ctx, (*store.Writer).RemoveFeeds)
+}
+
 // Close ends the session of that secret.
 func (g *Gate) Close(ctx context.Context, secret string) error {
 	return g.recorder.Record(ctx, func(w *store.Writer) { w.RemoveSession(hash(secret)) })

@@ -85,6 +85,7 @@ func New(o Options) *API {
 	a.description = routes.OpenAPI()
 	a.workflowRoutes(routes)
 	a.runRoutes(routes)
+	a.upcomingRoutes(routes)
 	a.capacityRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()

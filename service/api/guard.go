@@ -61,6 +61,8 @@ func open(c *fiber.Ctx) bool {
 		return c.Method() == http.MethodGet
 	case "/api/session":
 		return c.Method() == http.MethodPost
+	case "/api/upcoming.ics":
+		return c.Method() == http.MethodGet // it asks for a key of its own
 	}
 	return !strings.HasPrefix(c.Path(), "/api/") && c.Path() != "/api" // the console's own files hold no data
 }

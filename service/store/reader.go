@@ -228,6 +228,11 @@ func (s *Store) Session(ctx context.Context, hash string) (Session, error) {
 	return one[Session](ctx, s.read, `SELECT * FROM sessions WHERE hash = ?`, hash)
 }
 
+// HasFeed tells whether there is a key of the calendar with that hash.
+func (s *Store) HasFeed(ctx context.Context, hash string) (bool, error) {
+	return one[bool](ctx, s.read, `SELECT EXISTS (SELECT 1 FROM feeds WHERE hash = ?)`, hash)
+}
+
 // Capacities lists all capacities by name.
 func (s *Store) Capacities(ctx context.Context) ([]Capacity, error) {
 	return many[Capacity](ctx, s.read, `SELECT * FROM capacities ORDER BY name`)

@@ -145,6 +145,13 @@ type Capacity struct {
 	Units int    `db:"units"`
 }
 
+// Feed is a row of feeds.
+type Feed struct {
+	Hash    string `db:"hash"`
+	Person  string `db:"person"`
+	Created Moment `db:"created"`
+}
+
 // Session is a row of sessions.
 type Session struct {
 	Hash    string `db:"hash"`

@@ -186,6 +186,14 @@ func (w *Writer) AddSession(row Session) {
 	w.exec(`INSERT INTO sessions (hash, person, created, expires) VALUES (?, ?, ?, ?)`, row.Hash, row.Person, row.Created, row.Expires)
 }
 
+// AddFeed records a key of the calendar.
+func (w *Writer) AddFeed(row Feed) {
+	w.exec(`INSERT INTO feeds (hash, person, created) VALUES (?, ?, ?)`, row.Hash, row.Person, row.Created)
+}
+
+// RemoveFeeds forgets all keys of the calendar.
+func (w *Writer) RemoveFeeds() { w.exec(`DELETE FROM feeds`) }
+
 // RemoveSession forgets a session.
 func (w *Writer) RemoveSession(hash string) {
 	w.exec(`DELETE FROM sessions WHERE hash = ?`, hash)

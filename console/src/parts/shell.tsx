@@ -68,6 +68,7 @@ export function Shell({ children }: { children: ReactNode }) {
             {[
               ["/workflows", "Workflows"],
               ["/runs", "Runs"],
+              ["/upcoming", "Upcoming"],
             ].map(([to, name]) => (
               <NavLink
                 key={to}

@@ -140,3 +140,10 @@ CREATE TABLE sessions (
     created INTEGER NOT NULL,
     expires INTEGER NOT NULL
 ) WITHOUT ROWID;
+
+-- Keys that open the calendar of what is due, and nothing else.
+CREATE TABLE feeds (
+    hash    TEXT PRIMARY KEY,       -- SHA-256 of the key
+    person  TEXT    NOT NULL,
+    created INTEGER NOT NULL
+) WITHOUT ROWID;
