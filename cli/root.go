@@ -145,7 +145,7 @@ when you say so, and shows what is lit, what is out, and why.`,
 		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand()},
 		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand()},
 		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.capacityCommand()},
-		"act":     {a.startCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
+		"act":     {a.startCommand(), a.backfillCommand(), a.backfillsCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

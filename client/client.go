@@ -145,6 +145,38 @@ func (c *Client) Workflow(ctx context.Context, name string) (Workflow, error) {
 	return call[Workflow](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(name), nil)
 }
 
+// Backfill works through the windows of a past range, or with DryRun only tells
+// which.
+func (c *Client) Backfill(ctx context.Context, request BackfillRequest) (Backfill, error) {
+	return call[Backfill](ctx, c, http.MethodPost, "/api/backfills", request)
+}
+
+// Backfills lists backfills, newest first, of one workflow or with "" of all.
+func (c *Client) Backfills(ctx context.Context, workflow string) ([]Backfill, error) {
+	list, err := call[Backfills](ctx, c, http.MethodGet, "/api/backfills?"+url.Values{"workflow": {workflow}}.Encode(), nil)
+	return list.Backfills, err
+}
+
+// ShowBackfill is the backfill with that number.
+func (c *Client) ShowBackfill(ctx context.Context, number int64) (Backfill, error) {
+	return call[Backfill](ctx, c, http.MethodGet, fmt.Sprintf("/api/backfills/%d", number), nil)
+}
+
+// BackfillWindows lists the stretches of a backfill in a state, or with "" in any,
+// from a place on.
+func (c *Client) BackfillWindows(ctx context.Context, number int64, state string, from int) (BackfillWindows, error) {
+	query := url.Values{"from": {strconv.Itoa(from)}}
+	if state != "" {
+		query.Set("state", state)
+	}
+	return call[BackfillWindows](ctx, c, http.MethodGet, fmt.Sprintf("/api/backfills/%d/windows?%s", number, query.Encode()), nil)
+}
+
+// DirectBackfill gives a backfill the word pause, resume, stop or retry.
+func (c *Client) DirectBackfill(ctx context.Context, number int64, word string) (Backfill, error) {
+	return call[Backfill](ctx, c, http.MethodPost, fmt.Sprintf("/api/backfills/%d/direct", number), BackfillWord{Word: word})
+}
+
 // Upcoming lists what is due within that time, of one workflow or with "" of all,
 // at most limit of each.
 func (c *Client) Upcoming(ctx context.Context, workflow, ahead string, limit int) (UpcomingPage, error) {

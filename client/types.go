@@ -164,6 +164,79 @@ type UpcomingDay struct {
 	Last  time.Time   `json:"last,omitzero"`
 }
 
+// BackfillRequest asks for the windows of a past range to be worked through.
+type BackfillRequest struct {
+	Workflow  string            `json:"workflow"`
+	From      string            `json:"from" example:"2026-03-01" doc:"A date, from its first moment, or a moment"`
+	To        string            `json:"to" example:"2026-03-28" doc:"A date, to its last moment, or a moment, not included"`
+	Zone      string            `json:"zone,omitempty" doc:"Whose dates these are; left out, that of the workflow's time rule"`
+	Every     string            `json:"every,omitempty" doc:"Windows of that length, for a workflow without a time rule"`
+	Only      string            `json:"only,omitempty" enum:"missing,failed,all" doc:"Which windows; left out, those without a run"`
+	Order     string            `json:"order,omitempty" enum:"oldest,newest" doc:"Which first; left out, the oldest"`
+	Days      []string          `json:"days,omitempty" doc:"Only windows that begin on these days of the week, as in mon-fri"`
+	Months    []string          `json:"months,omitempty" doc:"Only windows that begin in these months, as in nov-feb"`
+	Merge     string            `json:"merge,omitempty" doc:"Windows that follow each other are made one, up to that long"`
+	AtOnce    int               `json:"at_once,omitempty" minimum:"0" maximum:"1000" doc:"Runs of it that may go at once, beside all others; left out, as many as the workflow lets, after all others"`
+	StopAfter int               `json:"stop_after,omitempty" minimum:"0" doc:"It pauses when so many runs did not succeed"`
+	Texts     map[string]string `json:"texts,omitempty" doc:"Params as text"`
+	Tasks     []string          `json:"tasks,omitempty" doc:"These tasks alone"`
+	DryRun    bool              `json:"dry_run,omitempty" doc:"Only tell what it would do"`
+}
+
+// Backfill works through the windows of a past range.
+type Backfill struct {
+	Number    int64          `json:"number,omitempty" doc:"Left out of a preview"`
+	Workflow  string         `json:"workflow"`
+	State     string         `json:"state" enum:"preview,running,paused,stopped,succeeded,failed"`
+	Reason    string         `json:"reason,omitempty"`
+	From      time.Time      `json:"from"`
+	Until     time.Time      `json:"until" doc:"Not included"`
+	Zone      string         `json:"zone"`
+	Only      string         `json:"only"`
+	Order     string         `json:"order"`
+	AtOnce    int            `json:"at_once" doc:"Runs that may go at once; 0: as many as the workflow lets, after all others"`
+	StopAfter int            `json:"stop_after,omitempty"`
+	Tasks     []string       `json:"tasks,omitempty"`
+	Params    map[string]any `json:"params,omitempty"`
+	Created   *time.Time     `json:"created,omitempty"`
+	CreatedBy string         `json:"created_by,omitempty"`
+	Ended     *time.Time     `json:"ended,omitempty"`
+	Windows   map[string]int `json:"windows,omitempty" doc:"Of a preview: how the windows of the range stand: missing, succeeded, failed, running"`
+	Leaving   int            `json:"leaving,omitempty" doc:"Of a preview: windows that another backfill is about to make"`
+	Runs      int            `json:"runs" doc:"How many it makes"`
+	Chosen    int            `json:"chosen,omitempty" doc:"Of a preview: windows that they are for"`
+	Counts    map[string]int `json:"counts,omitempty" doc:"Of its runs: waiting, running, succeeded, failed, stopped"`
+	Each      float64        `json:"each_seconds,omitempty" doc:"What a run takes, by the median of the newest that succeeded"`
+	Left      float64        `json:"left_seconds,omitempty" doc:"What is left takes about that long"`
+	PerHour   float64        `json:"per_hour,omitempty" doc:"Runs that have ended an hour, since it was made"`
+}
+
+// Backfills is the listing of backfills, newest first.
+type Backfills struct {
+	Backfills []Backfill `json:"backfills"`
+}
+
+// BackfillWindow is a stretch of a backfill.
+type BackfillWindow struct {
+	Place   int    `json:"place"`
+	Window  Window `json:"window"`
+	Windows int    `json:"windows" doc:"Of the schedule that lie in it"`
+	State   string `json:"state" enum:"waiting,running,succeeded,failed,stopped"`
+	Run     string `json:"run,omitempty"`
+}
+
+// BackfillWindows is a part of a backfill's stretches, in the order in which they
+// are worked through.
+type BackfillWindows struct {
+	Windows []BackfillWindow `json:"windows"`
+	Next    *int             `json:"next,omitempty" doc:"Give it as from to get the next page; left out on the last"`
+}
+
+// BackfillWord directs a backfill.
+type BackfillWord struct {
+	Word string `json:"word" enum:"pause,resume,stop,retry" doc:"retry: make again what did not succeed"`
+}
+
 // Decision tells of due windows that got no run, and why.
 type Decision struct {
 	At       time.Time `json:"at"`

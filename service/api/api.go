@@ -86,6 +86,7 @@ func New(o Options) *API {
 	a.workflowRoutes(routes)
 	a.runRoutes(routes)
 	a.upcomingRoutes(routes)
+	a.backfillRoutes(routes)
 	a.capacityRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()

@@ -19,15 +19,31 @@ type Recorder interface {
 var ErrClosed = errors.New("the service takes no more work")
 
 // Exchange passes messages in memory, between the engine and the workers of one
-// process. Orders go out in the order in which they came.
+// process. Orders go out in the order in which they came, those of backfills after all
+// others.
 type Exchange struct {
 	recorder Recorder
 
 	mu     sync.Mutex
-	queue  []Order
+	queue  lane
+	later  lane // those that let all others go first
 	known  map[AttemptID]*order
 	idle   []chan struct{} // workers that wait, the longest first
 	closed bool
+}
+
+// lane is a line of orders.
+type lane []Order
+
+// take takes the first order, or that of the other lane if there is none.
+func (l *lane) take(other *lane) Order {
+	if len(*l) == 0 {
+		l = other
+	}
+	next := (*l)[0]
+	(*l)[0] = Order{}
+	*l = (*l)[1:]
+	return next
 }
 
 type order struct {
@@ -49,7 +65,11 @@ func (x *Exchange) Send(o Order) {
 		return
 	}
 	x.known[o.AttemptID] = &order{cancelled: make(chan struct{})}
-	x.queue = append(x.queue, o)
+	if o.Later {
+		x.later = append(x.later, o)
+	} else {
+		x.queue = append(x.queue, o)
+	}
 	x.wakeOne()
 }
 
@@ -105,10 +125,8 @@ func (x *Exchange) Take(ctx context.Context) (Order, <-chan struct{}, error) {
 			x.mu.Unlock()
 			return Order{}, nil, ErrClosed
 		}
-		for len(x.queue) > 0 {
-			next := x.queue[0]
-			x.queue[0] = Order{}
-			x.queue = x.queue[1:]
+		for len(x.queue)+len(x.later) > 0 {
+			next := x.queue.take(&x.later)
 			if o := x.known[next.AttemptID]; o != nil && !o.taken {
 				o.taken = true
 				x.mu.Unlock()

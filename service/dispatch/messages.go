@@ -47,6 +47,7 @@ type Order struct {
 	Parcel   string            `json:"parcel,omitempty"` // the hash of the folder of code
 	Setup    *Setup            `json:"setup,omitempty"`  // what makes that folder ready; nil for nothing
 	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit
+	Later    bool              `json:"later,omitempty"`  // it lets all others go first
 	Start    time.Time         `json:"window_start,omitzero"`
 	End      time.Time         `json:"window_end,omitzero"`
 	Trace    string            `json:"traceparent"` // W3C Trace Context, section 3.2

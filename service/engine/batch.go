@@ -80,7 +80,7 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		}
 	}
 	if l.run.State != before {
-		if before == flow.RunQueued && l.run.State == flow.RunRunning {
+		if before == flow.RunQueued && l.run.State != flow.RunStopped { // it may have come to its end at once
 			l.row.Started = store.At(b.at)
 		}
 		if before.Settled() {
@@ -135,6 +135,18 @@ func (l *live) node(task int) *definition.Task {
 	return &l.version.nodes[l.version.plan.Node(l.run, task)]
 }
 
+// priority is that of its attempts for capacity: a backfill takes what all others
+// leave.
+func (l *live) priority() int {
+	if l.row.Backfill.Valid {
+		return l.version.definition.Priority - belowOthers
+	}
+	return l.version.definition.Priority
+}
+
+// belowOthers is more than priorities of workflows can differ.
+const belowOthers = 1000
+
 // send releases the work order of an attempt once it is recorded, and once there
 // is room in the capacities that it takes.
 func (b *batch) send(l *live, task, attempt int) {
@@ -144,7 +156,7 @@ func (b *batch) send(l *live, task, attempt int) {
 		return
 	}
 	id := dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt}
-	b.engine.ledger.queue(waiter{id: id, priority: l.version.definition.Priority, takes: takes})
+	b.engine.ledger.queue(waiter{id: id, priority: l.priority(), takes: takes})
 }
 
 // sendNow releases a work order. One that cannot be made, because an expression

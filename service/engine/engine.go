@@ -12,6 +12,7 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -38,6 +39,8 @@ type Engine struct {
 	done   chan struct{}
 	fault  atomic.Pointer[Fault]
 
+	background sync.WaitGroup // backfills that go on
+
 	// The rest belongs to the loop.
 	memory
 }
@@ -49,6 +52,8 @@ type memory struct {
 	runs      map[int64]*live // those that have not ended
 	timers    timers
 	ledger    ledger
+	backfills map[int64]*backfilling // those that have not ended
+	advancing map[int64]bool         // those that are to go on once the batch is recorded
 }
 
 // Fault tells that records cannot be written, since when and why.
@@ -86,6 +91,7 @@ func (e *Engine) Fault() *Fault { return e.fault.Load() }
 // Run is the engine's loop; it returns when ctx is done and what had come in
 // until then is recorded.
 func (e *Engine) Run(ctx context.Context) {
+	defer e.background.Wait()
 	defer close(e.done)
 	alarm := time.NewTimer(0)
 	defer alarm.Stop()

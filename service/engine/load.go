@@ -75,6 +75,10 @@ func (e *Engine) load(ctx context.Context) error {
 	if m.ledger, err = e.loadLedger(ctx, m.runs); err != nil {
 		return err
 	}
+	if m.backfills, err = e.loadBackfills(ctx, m.runs); err != nil {
+		return err
+	}
+	m.advancing = map[int64]bool{}
 	e.memory = m
 	for _, w := range m.workflows {
 		e.arm(w)
@@ -136,7 +140,7 @@ func (e *Engine) loadLedger(ctx context.Context, runs map[int64]*live) (ledger, 
 		case a.State != store.AttemptSent || e.sender != nil && e.sender.Knows(id):
 			c.hold(id, takes)
 		default:
-			c.queue(waiter{id: id, priority: l.version.definition.Priority, takes: takes})
+			c.queue(waiter{id: id, priority: l.priority(), takes: takes})
 		}
 	}
 	return c, nil
@@ -174,6 +178,9 @@ func (e *Engine) GoOn(ctx context.Context) error {
 		e.ledger.open = true
 		for _, w := range e.workflows {
 			b.beginQueued(w)
+		}
+		for id := range e.backfills {
+			b.advanceLater(id)
 		}
 		return nil
 	})

@@ -32,6 +32,7 @@ func (l *live) order(task, attempt int) (dispatch.Order, error) {
 		Params:    l.params,
 		Parcel:    l.version.row.Parcel,
 		Timeout:   t.Timeout.Duration(),
+		Later:     l.row.Backfill.Valid,
 		Start:     l.row.WindowStart.Time(),
 		End:       l.row.WindowEnd.Time(),
 		Trace:     l.trace(task, attempt),

@@ -214,11 +214,19 @@ func (w *workflow) cover(due *dueWindow) bool {
 // full tells whether a new run of the workflow is not to be made, because of one
 // that is going.
 func (w *workflow) full() (going string, full bool) {
-	if w.current.definition.IfRunning != definition.Skip || len(w.open) < w.current.definition.RunsAtOnce() {
+	if w.current.definition.IfRunning != definition.Skip {
 		return "", false
 	}
-	first := w.open[0].row
-	return RunName(first.Name, first.Number), true
+	count := 0
+	for _, l := range w.open {
+		if l.row.Backfill.Valid {
+			continue // it goes beside
+		}
+		if count++; count == w.current.definition.RunsAtOnce() {
+			return RunName(l.row.Name, l.row.Number), true
+		}
+	}
+	return "", false
 }
 
 type newRun struct {
@@ -228,6 +236,7 @@ type newRun struct {
 	due       time.Time
 	outer     *dispatch.AttemptID // of the task that starts it
 	older     bool                // a later window is due already
+	backfill  int64               // that makes it; 0 for none
 }
 
 // openRun records a queued run.
@@ -241,6 +250,9 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	row := store.Run{Workflow: w.row.ID, Name: w.row.Name, Number: w.row.LastRun, Version: w.row.Version, State: string(flow.RunQueued),
 		Cause: n.cause, CausedBy: n.by, WindowStart: store.At(n.window.Start), WindowEnd: store.At(n.window.End), Due: store.At(n.due),
 		Newest: !n.older, Params: string(params), Created: store.At(b.at)}
+	if n.backfill != 0 {
+		row.Backfill = number(n.backfill)
+	}
 	if n.outer != nil {
 		row.OuterRun, row.OuterTask, row.OuterAttempt = number(n.outer.Run), number(int64(n.outer.Task)), number(int64(n.outer.Attempt))
 	}
@@ -251,8 +263,11 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	for i := range l.tasks {
 		l.tasks[i] = store.Task{Run: row.ID, Task: i, State: flow.Idle.String()}
 	}
-	if w.current.definition.IfRunning == definition.Replace {
+	if w.current.definition.IfRunning == definition.Replace && n.backfill == 0 {
 		for _, older := range slices.Clone(w.open) {
+			if older.row.Backfill.Valid {
+				continue
+			}
 			b.step(older, flow.Stop{At: b.at, Task: flow.AllTasks, By: "the newer run " + RunName(row.Name, row.Number)}, "")
 		}
 	}
@@ -289,7 +304,7 @@ func (b *batch) beginQueued(w *workflow) {
 		if most > 0 && going >= most {
 			return
 		}
-		if l.run.State != flow.RunQueued || w.row.PausedAt.Valid && l.row.Cause != "person" {
+		if l.run.State != flow.RunQueued || w.row.PausedAt.Valid && l.row.Cause != "person" && l.row.Cause != "backfill" {
 			continue
 		}
 		b.step(l, flow.Opened{At: b.at}, "")
@@ -302,6 +317,14 @@ func (b *batch) beginQueued(w *workflow) {
 // the next one begin.
 func (b *batch) ended(l *live) {
 	b.leaveResult(l)
+	if l.row.Backfill.Valid {
+		b.stretchEnded(l)
+	}
+	for _, f := range b.engine.backfills {
+		if f.row.Workflow == l.row.Workflow && f.row.AtOnce == 0 && f.row.ID != l.row.Backfill.Int64 {
+			b.advanceLater(f.row.ID) // there may be room for it now
+		}
+	}
 	if l.row.OuterRun.Valid {
 		b.then(func() { b.innerEnded(l) })
 	}

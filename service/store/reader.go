@@ -106,6 +106,70 @@ func (s *Store) RunEndingAt(ctx context.Context, workflow int64, end Moment) (Ru
 	return one[Run](ctx, s.read, selectRuns+`WHERE r.workflow = ? AND r.window_end = ? ORDER BY r.id DESC LIMIT 1`, workflow, end)
 }
 
+const selectBackfills = `SELECT b.*, w.name FROM backfills b JOIN workflows w ON w.id = b.workflow `
+
+// Backfills lists the backfills, newest first, of one workflow or with 0 of all.
+func (s *Store) Backfills(ctx context.Context, workflow int64, limit int) ([]Backfill, error) {
+	return many[Backfill](ctx, s.read, selectBackfills+`WHERE ? IN (0, b.workflow) ORDER BY b.id DESC LIMIT ?`, workflow, limit)
+}
+
+// Backfill is the backfill with that number.
+func (s *Store) Backfill(ctx context.Context, id int64) (Backfill, error) {
+	return one[Backfill](ctx, s.read, selectBackfills+`WHERE b.id = ?`, id)
+}
+
+// OpenBackfills lists those that have not ended, oldest first.
+func (s *Store) OpenBackfills(ctx context.Context) ([]Backfill, error) {
+	return many[Backfill](ctx, s.read, selectBackfills+`WHERE b.state IN ('running', 'paused') ORDER BY b.id`)
+}
+
+// StateCount is how many stretches, and windows in them, are in a state.
+type StateCount struct {
+	State   string `db:"state"`
+	Count   int    `db:"count"`
+	Windows int    `db:"windows"`
+}
+
+// BackfillCounts counts the stretches of a backfill by state.
+func (s *Store) BackfillCounts(ctx context.Context, id int64) ([]StateCount, error) {
+	return many[StateCount](ctx, s.read, `SELECT state, count(*) AS count, sum(windows) AS windows FROM backfill_windows WHERE backfill = ? GROUP BY state`, id)
+}
+
+// BackfillWindows lists the stretches of a backfill in one state, or with "" in
+// any, from a place on, in the order in which they are worked through.
+func (s *Store) BackfillWindows(ctx context.Context, id int64, state string, from, limit int) ([]BackfillWindow, error) {
+	return many[BackfillWindow](ctx, s.read, `SELECT b.*, r.number FROM backfill_windows b LEFT JOIN runs r ON r.id = b.run
+		WHERE b.backfill = ? AND ? IN ('', b.state) AND b.place >= ? ORDER BY b.place LIMIT ?`, id, state, from, limit)
+}
+
+// WindowRun is the newest run for a window.
+type WindowRun struct {
+	ID    int64  `db:"id"`
+	Start Moment `db:"window_start"`
+	End   Moment `db:"window_end"`
+	State string `db:"state"`
+}
+
+// WindowRuns lists, of each window of a workflow that ends in (from, until], the
+// newest run.
+func (s *Store) WindowRuns(ctx context.Context, workflow int64, from, until Moment) ([]WindowRun, error) {
+	return many[WindowRun](ctx, s.read, `SELECT max(id) AS id, window_start, window_end, state FROM runs
+		WHERE workflow = ? AND window_end > ? AND window_end <= ? GROUP BY window_end, window_start`, workflow, from, until)
+}
+
+// OpenBackfillWindows lists the stretches of a workflow's backfills that have not
+// ended and lie in that range.
+func (s *Store) OpenBackfillWindows(ctx context.Context, workflow int64, from, until Moment) ([]BackfillWindow, error) {
+	return many[BackfillWindow](ctx, s.read, `SELECT w.*, NULL AS number FROM backfill_windows w JOIN backfills b ON b.id = w.backfill
+		WHERE b.workflow = ? AND b.state IN ('running', 'paused') AND w.state IN ('waiting', 'running') AND w.window_end > ? AND w.window_start < ?`, workflow, from, until)
+}
+
+// Durations lists how long the newest succeeded runs of a workflow took, in
+// microseconds.
+func (s *Store) Durations(ctx context.Context, workflow int64, limit int) ([]int64, error) {
+	return many[int64](ctx, s.read, `SELECT ended - started FROM runs WHERE workflow = ? AND state = 'succeeded' AND started IS NOT NULL AND ended IS NOT NULL ORDER BY number DESC LIMIT ?`, workflow, limit)
+}
+
 // OpenRuns lists the runs that have not ended, oldest first.
 func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
 	return many[Run](ctx, s.read, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)

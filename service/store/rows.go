@@ -64,6 +64,7 @@ type Run struct {
 	WindowEnd    Moment         `db:"window_end"`
 	Due          Moment         `db:"due"`
 	Newest       bool           `db:"newest"`
+	Backfill     sql.NullInt64  `db:"backfill"`
 	Params       string         `db:"params"`
 	Created      Moment         `db:"created"`
 	Started      Moment         `db:"started"`
@@ -159,3 +160,41 @@ type Session struct {
 	Created Moment `db:"created"`
 	Expires Moment `db:"expires"`
 }
+
+// Backfill is a row of backfills.
+type Backfill struct {
+	ID         int64  `db:"id"`
+	Workflow   int64  `db:"workflow"`
+	State      string `db:"state"`
+	Reason     string `db:"reason"`
+	RangeFrom  Moment `db:"range_from"`
+	RangeUntil Moment `db:"range_until"`
+	Asked      string `db:"asked"`
+	AtOnce     int    `db:"at_once"`
+	StopAfter  int    `db:"stop_after"`
+	Total      int    `db:"total"`
+	Created    Moment `db:"created"`
+	CreatedBy  string `db:"created_by"`
+	Ended      Moment `db:"ended"`
+
+	Name string `db:"name"` // of the workflow, where it was read
+}
+
+// BackfillWindow is a row of backfill_windows.
+type BackfillWindow struct {
+	Backfill    int64         `db:"backfill"`
+	Place       int           `db:"place"`
+	WindowStart Moment        `db:"window_start"`
+	WindowEnd   Moment        `db:"window_end"`
+	Windows     int           `db:"windows"`
+	State       string        `db:"state"`
+	Run         sql.NullInt64 `db:"run"`
+	Number      sql.NullInt64 `db:"number"` // of the run, where it was read
+}
+
+// The states of a window of a backfill that has not ended; those of one that has
+// are those of its run.
+const (
+	WindowWaiting = "waiting"
+	WindowRunning = "running"
+)

@@ -114,9 +114,9 @@ func (w *Writer) AddVersion(row Version) {
 
 // AddRun records a new run with that many idle tasks and returns its id.
 func (w *Writer) AddRun(row Run, tasks int) int64 {
-	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, params, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Params, row.Created)
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, backfill, params, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Backfill, row.Params, row.Created)
 	w.exec(`INSERT INTO tasks (run, task, state)
 		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
 	return id
@@ -184,6 +184,38 @@ func (w *Writer) SetCapacity(row Capacity) {
 func (w *Writer) AddSession(row Session) {
 	w.exec(`DELETE FROM sessions WHERE expires < ?`, row.Created)
 	w.exec(`INSERT INTO sessions (hash, person, created, expires) VALUES (?, ?, ?, ?)`, row.Hash, row.Person, row.Created, row.Expires)
+}
+
+// AddBackfill records a new backfill and returns its number.
+func (w *Writer) AddBackfill(row Backfill) int64 {
+	return w.exec(`INSERT INTO backfills (workflow, state, reason, range_from, range_until, asked, at_once, stop_after, total, created, created_by) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.State, row.Reason, row.RangeFrom, row.RangeUntil, row.Asked, row.AtOnce, row.StopAfter, row.Total, row.Created, row.CreatedBy)
+}
+
+// SetBackfill records all that changes of a backfill.
+func (w *Writer) SetBackfill(row Backfill) {
+	w.exec(`UPDATE backfills SET state = ?, reason = ?, stop_after = ?, ended = ? WHERE id = ?`, row.State, row.Reason, row.StopAfter, row.Ended, row.ID)
+}
+
+// AddBackfillWindow records a stretch of a backfill that waits.
+func (w *Writer) AddBackfillWindow(row BackfillWindow) {
+	w.exec(`INSERT INTO backfill_windows (backfill, place, window_start, window_end, windows, state) VALUES (?, ?, ?, ?, ?, ?)`,
+		row.Backfill, row.Place, row.WindowStart, row.WindowEnd, row.Windows, row.State)
+}
+
+// SetBackfillWindow records what has become of a stretch of a backfill.
+func (w *Writer) SetBackfillWindow(row BackfillWindow) {
+	w.exec(`UPDATE backfill_windows SET state = ?, run = ? WHERE backfill = ? AND place = ?`, row.State, row.Run, row.Backfill, row.Place)
+}
+
+// SetBackfillRun records how the newest run of a stretch came out.
+func (w *Writer) SetBackfillRun(backfill, run int64, state string) {
+	w.exec(`UPDATE backfill_windows SET state = ? WHERE backfill = ? AND run = ?`, state, backfill, run)
+}
+
+// ResetBackfillWindows has the stretches of a backfill in one state be in another.
+func (w *Writer) ResetBackfillWindows(backfill int64, from, to string) {
+	w.exec(`UPDATE backfill_windows SET state = ? WHERE backfill = ? AND state = ?`, to, backfill, from)
 }
 
 // AddFeed records a key of the calendar.

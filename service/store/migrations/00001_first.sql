@@ -65,6 +65,7 @@ CREATE TABLE runs (
     window_start INTEGER,
     window_end   INTEGER,
     due          INTEGER,
+    backfill     INTEGER,           -- that made it
     newest       INTEGER NOT NULL DEFAULT 1, -- no later window was due when it was made
     params       TEXT    NOT NULL,  -- JSON
     created      INTEGER NOT NULL,
@@ -147,3 +148,32 @@ CREATE TABLE feeds (
     person  TEXT    NOT NULL,
     created INTEGER NOT NULL
 ) WITHOUT ROWID;
+
+CREATE TABLE backfills (
+    id         INTEGER PRIMARY KEY, -- its number
+    workflow   INTEGER NOT NULL REFERENCES workflows (id),
+    state      TEXT    NOT NULL,    -- running, paused, stopped, succeeded, failed
+    reason     TEXT    NOT NULL,    -- why it is paused, where no person did it
+    range_from INTEGER NOT NULL,
+    range_until INTEGER NOT NULL,
+    asked      TEXT    NOT NULL,    -- JSON: what the person asked for
+    at_once    INTEGER NOT NULL,    -- runs of its own that may go at once; 0: as many as the workflow lets
+    stop_after INTEGER NOT NULL,    -- failures after which it pauses; 0: never
+    total      INTEGER NOT NULL,    -- stretches
+    created    INTEGER NOT NULL,
+    created_by TEXT    NOT NULL,
+    ended      INTEGER
+);
+
+CREATE TABLE backfill_windows (
+    backfill INTEGER NOT NULL REFERENCES backfills (id),
+    place    INTEGER NOT NULL,      -- in the order in which they are worked through, from 0
+    window_start INTEGER NOT NULL,
+    window_end   INTEGER NOT NULL,
+    windows  INTEGER NOT NULL,      -- of the schedule that lie in it
+    state    TEXT    NOT NULL,      -- waiting, running, succeeded, failed, stopped
+    run      INTEGER,               -- the newest that was made for it
+    PRIMARY KEY (backfill, place)
+) WITHOUT ROWID;
+CREATE INDEX backfill_windows_by_state ON backfill_windows (backfill, state, place);
+

@@ -1,0 +1,537 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"wiselantern/core/backfill"
+	"wiselantern/core/calendar"
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/store"
+)
+
+// A backfill opens its runs as there is room for them, and keeps no more in memory
+// than how many are going. What is left of it stands in the records.
+
+// The states of a backfill.
+const (
+	BackfillRunning   = "running"
+	BackfillPaused    = "paused"
+	BackfillStopped   = "stopped"
+	BackfillSucceeded = "succeeded"
+	BackfillFailed    = "failed"
+)
+
+// backfilling is a backfill that has not ended.
+type backfilling struct {
+	row      store.Backfill
+	asked    Asked
+	next     int // the place from which waiting stretches are looked for
+	going    map[int64]int
+	failures int  // since it was made or went on
+	empty    bool // no stretch waits any more
+}
+
+// Asked is what a person asked of a backfill.
+type Asked struct {
+	From      string            `json:"from"`
+	To        string            `json:"to"`
+	Zone      string            `json:"zone"`
+	Every     definition.Length `json:"every,omitempty"` // windows of that length, for a workflow without a time rule
+	Only      backfill.Only     `json:"only"`
+	Newest    bool              `json:"newest,omitempty"`
+	Days      []string          `json:"days,omitempty"`
+	Months    []string          `json:"months,omitempty"`
+	Merge     definition.Length `json:"merge,omitempty"`
+	AtOnce    int               `json:"at_once,omitempty"`
+	StopAfter int               `json:"stop_after,omitempty"`
+	Params    definition.Values `json:"params,omitempty"`
+	Tasks     []string          `json:"tasks,omitempty"`
+}
+
+// Preview is what a backfill would do, or does.
+type Preview struct {
+	backfill.Plan
+	Range   backfill.Range
+	Each    time.Duration // what a run takes, by the median of the newest that succeeded; 0 is not known
+	Took    time.Duration // what all would take, by that
+	AtOnce  int
+	Leaving int // windows that another backfill is about to make
+}
+
+// Backfill plans a backfill and, unless dry, begins it.
+func (e *Engine) Backfill(ctx context.Context, name string, asked Asked, by string, dry bool) (row store.Backfill, p Preview, err error) {
+	// What takes long is done outside of the loop.
+	var w workflow
+	err = e.submit(ctx, func(b *batch) error {
+		found, err := e.find(name)
+		if err != nil {
+			return err
+		}
+		w = workflow{row: found.row, current: found.current, schedules: found.schedules}
+		return nil
+	})
+	if err != nil {
+		return row, p, err
+	}
+	d := w.current.definition
+	if _, err := definition.Fill(d.Params, asked.Params); err != nil {
+		return row, p, &RefusedError{err.Error()}
+	}
+	for _, task := range asked.Tasks {
+		if _, ok := d.Task(task); !ok {
+			var names []string
+			for _, t := range d.Tasks {
+				names = append(names, t.Name)
+			}
+			return row, p, Unknown("task", task, names)
+		}
+	}
+	if p, err = e.preview(ctx, &w, &asked); err != nil || dry {
+		return row, p, err
+	}
+	if p.Chosen == 0 {
+		return row, p, &RefusedError{fmt.Sprintf("there is nothing to do: none of the %d windows is %s; say --only all to make them again", p.Windows, wordOf(asked.Only))}
+	}
+	text, err := json.Marshal(asked)
+	if err != nil {
+		return row, p, err
+	}
+	row = store.Backfill{Workflow: w.row.ID, Name: name, State: BackfillRunning, RangeFrom: store.At(p.Range.From), RangeUntil: store.At(p.Range.Until), Asked: string(text),
+		AtOnce: asked.AtOnce, StopAfter: asked.StopAfter, Total: len(p.Stretches), CreatedBy: by}
+	err = e.submit(ctx, func(b *batch) error {
+		row.Created = store.At(b.at)
+		row.ID = b.AddBackfill(row)
+		for i, s := range p.Stretches {
+			b.AddBackfillWindow(store.BackfillWindow{Backfill: row.ID, Place: i, WindowStart: store.At(s.Start), WindowEnd: store.At(s.End), Windows: s.Windows, State: store.WindowWaiting})
+		}
+		e.backfills[row.ID] = &backfilling{row: row, asked: asked, going: map[int64]int{}}
+		b.tell(AllRuns)
+		return nil
+	})
+	if err == nil {
+		err = e.advance(ctx, row.ID) // in a commit of its own: what it reads is recorded by then
+	}
+	return row, p, err
+}
+
+func wordOf(only backfill.Only) string {
+	if only == backfill.OnlyFailed {
+		return "failed"
+	}
+	return "missing"
+}
+
+func (e *Engine) preview(ctx context.Context, w *workflow, asked *Asked) (p Preview, err error) {
+	refuse := func(err error) (Preview, error) { return p, &RefusedError{err.Error()} }
+	schedules := make([]calendar.Schedule, 0, len(w.schedules))
+	zoneName := "UTC"
+	for _, s := range w.schedules {
+		schedules = append(schedules, s.Schedule)
+		zoneName = w.schedules[0].Starts[0].Zone
+	}
+	if asked.Zone != "" {
+		zoneName = asked.Zone
+	}
+	zone, err := time.LoadLocation(zoneName)
+	if err != nil {
+		return refuse(fmt.Errorf("there is no zone %q; write a name of the IANA time zone database, as in Europe/Oslo", zoneName))
+	}
+	asked.Zone = zoneName
+	switch {
+	case asked.Every > 0:
+		rule, err := calendar.Every(asked.Every.Duration(), zone)
+		if err != nil {
+			return refuse(err)
+		}
+		schedules = []calendar.Schedule{calendar.NewSchedule(rule)}
+	case len(schedules) == 0:
+		return refuse(fmt.Errorf("workflow %s has no time rule, so it has no windows; say how long they are, as in --every 1h", w.row.Name))
+	}
+	if p.Range, err = backfill.ParseRange(asked.From, asked.To, zone); err != nil {
+		return refuse(err)
+	}
+	o := backfill.Options{Only: asked.Only, Newest: asked.Newest, Merge: asked.Merge.Duration(), Zone: zone}
+	if o.Days, o.Months, err = daysAndMonths(asked.Days, asked.Months); err != nil {
+		return refuse(err)
+	}
+	windows, err := backfill.Windows(schedules, p.Range, e.now())
+	if err != nil {
+		return refuse(err)
+	}
+	state, leaving, err := e.windowStates(ctx, w.row.ID, windows, asked.Only)
+	if err != nil {
+		return p, err
+	}
+	p.Plan, p.Leaving = backfill.New(windows, state, o), leaving
+	if p.AtOnce = asked.AtOnce; p.AtOnce == 0 {
+		p.AtOnce = max(1, w.current.definition.RunsAtOnce())
+	}
+	durations, err := e.store.Durations(ctx, w.row.ID, 50)
+	if err != nil || len(durations) == 0 {
+		return p, err
+	}
+	slices.Sort(durations)
+	p.Each = time.Duration(durations[len(durations)/2]) * time.Microsecond
+	p.Took = p.Each * time.Duration((len(p.Stretches)+p.AtOnce-1)/p.AtOnce)
+	return p, nil
+}
+
+// windowStates tells how windows of a workflow stand: by their newest run, or
+// running if another backfill is about to make them, unless all are asked for.
+func (e *Engine) windowStates(ctx context.Context, workflow int64, windows []calendar.Window, only backfill.Only) (state func(calendar.Window) backfill.State, leaving int, err error) {
+	type key struct{ start, end store.Moment }
+	first, last := store.At(windows[0].Start), store.At(windows[len(windows)-1].End)
+	runs, err := e.store.WindowRuns(ctx, workflow, first, last)
+	if err != nil {
+		return nil, 0, err
+	}
+	known := make(map[key]backfill.State, len(runs))
+	for _, r := range runs {
+		s := backfill.Running
+		switch r.State {
+		case string(flow.RunSucceeded):
+			s = backfill.Succeeded
+		case string(flow.RunFailed), string(flow.RunStopped):
+			s = backfill.Failed
+		}
+		known[key{r.Start, r.End}] = s
+	}
+	var taken []store.BackfillWindow // by other backfills, oldest first
+	if only != backfill.OnlyAll {
+		if taken, err = e.store.OpenBackfillWindows(ctx, workflow, first, last); err != nil {
+			return nil, 0, err
+		}
+		slices.SortFunc(taken, func(a, b store.BackfillWindow) int { return int(a.WindowStart.Int64 - b.WindowStart.Int64) })
+	}
+	isTaken := func(w calendar.Window) bool {
+		start := store.At(w.Start).Int64
+		i, found := slices.BinarySearchFunc(taken, start, func(t store.BackfillWindow, start int64) int { return int(t.WindowStart.Int64 - start) })
+		if !found {
+			i--
+		}
+		return i >= 0 && i < len(taken) && taken[i].WindowEnd.Int64 > start
+	}
+	for _, w := range windows {
+		if len(taken) > 0 && isTaken(w) {
+			known[key{store.At(w.Start), store.At(w.End)}] = backfill.Running
+			leaving++
+		}
+	}
+	return func(w calendar.Window) backfill.State {
+		if s, ok := known[key{store.At(w.Start), store.At(w.End)}]; ok {
+			return s
+		}
+		return backfill.Missing
+	}, leaving, nil
+}
+
+// span reads a name, or a range of names.
+func span(word string, names []string) (first, last int, err error) {
+	from, to, ranged := strings.Cut(strings.ToLower(word), "-")
+	if !ranged {
+		to = from
+	}
+	first, last = slices.Index(names, from), slices.Index(names, to)
+	if first < 0 || last < 0 {
+		return 0, 0, errors.New("no such name")
+	}
+	return first, last, nil
+}
+
+func daysAndMonths(days, months []string) (d []time.Weekday, m []time.Month, err error) {
+	dayNames := []string{"sun", "mon", "tue", "wed", "thu", "fri", "sat"}
+	monthNames := []string{"jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"}
+	for _, word := range days {
+		first, last, err := span(word, dayNames)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%q is no day of the week; write mon, or mon-fri", word)
+		}
+		for i := first; ; i = (i + 1) % 7 {
+			d = append(d, time.Weekday(i))
+			if i == last {
+				break
+			}
+		}
+	}
+	for _, word := range months {
+		first, last, err := span(word, monthNames)
+		if err != nil {
+			return nil, nil, fmt.Errorf("%q is no month; write jan, or nov-feb", word)
+		}
+		for i := first; ; i = (i + 1) % 12 {
+			m = append(m, time.Month(i+1))
+			if i == last {
+				break
+			}
+		}
+	}
+	return d, m, nil
+}
+
+// advance opens the next runs of a backfill as there is room, and ends it when
+// nothing is left of it. What is to be read is read before the loop is asked.
+func (e *Engine) advance(ctx context.Context, id int64) error {
+	for {
+		var from, room int
+		err := e.submit(ctx, func(b *batch) error {
+			if f := e.backfills[id]; f != nil {
+				from, room = f.next, b.roomOf(f)
+			}
+			return nil
+		})
+		if err != nil || room == 0 {
+			return err
+		}
+		waiting, err := e.store.BackfillWindows(ctx, id, store.WindowWaiting, from, min(room, mostDueInBatch))
+		if err != nil {
+			return err
+		}
+		more := false
+		err = e.submit(ctx, func(b *batch) error {
+			f := e.backfills[id]
+			if f == nil || f.row.State != BackfillRunning || f.next != from {
+				return nil // something else has happened to it
+			}
+			if len(waiting) == 0 {
+				f.empty = true
+				b.endBackfill(f)
+				return nil
+			}
+			for _, s := range waiting {
+				if b.roomOf(f) == 0 {
+					return nil
+				}
+				b.openStretch(f, s)
+				f.next = s.Place + 1
+			}
+			more = true
+			return nil
+		})
+		if err != nil || !more {
+			return err
+		}
+	}
+}
+
+// advanceLater has a backfill advance once the batch is recorded.
+func (b *batch) advanceLater(id int64) {
+	e := b.engine
+	if e.advancing[id] {
+		return
+	}
+	e.advancing[id] = true
+	b.effects = append(b.effects, func() {
+		delete(e.advancing, id)
+		e.background.Go(func() {
+			if err := e.advance(context.Background(), id); err != nil {
+				e.log.Warn("a backfill cannot go on for now; it is tried again when something happens to it", "backfill", id, "error", err)
+			}
+		})
+	})
+}
+
+// roomOf is how many runs of a backfill may be opened now.
+func (b *batch) roomOf(f *backfilling) int {
+	if f.row.State != BackfillRunning || f.empty {
+		return 0
+	}
+	if f.row.AtOnce > 0 {
+		return max(0, f.row.AtOnce-len(f.going))
+	}
+	w := b.engine.byID[f.row.Workflow]
+	most := w.current.definition.RunsAtOnce()
+	if most == 0 {
+		most = standardBackfillAtOnce
+	}
+	return max(0, most-len(w.open)) // what is going by itself comes first
+}
+
+// standardBackfillAtOnce is how many runs of a backfill go at once if neither it
+// nor the workflow says.
+const standardBackfillAtOnce = 4
+
+func (b *batch) openStretch(f *backfilling, s store.BackfillWindow) {
+	w := b.engine.byID[f.row.Workflow]
+	params, err := definition.Fill(w.current.definition.Params, f.asked.Params)
+	if err != nil { // the workflow has changed since
+		f.row.State, f.row.Reason = BackfillPaused, "version "+fmt.Sprint(w.row.Version)+" of the workflow does not take its params: "+err.Error()
+		b.SetBackfill(f.row)
+		b.tell(AllRuns)
+		return
+	}
+	window := calendar.Window{Start: s.WindowStart.Time(), End: s.WindowEnd.Time()}
+	l := b.openRun(w, newRun{cause: "backfill", by: fmt.Sprintf("backfill %d of %s", f.row.ID, f.row.CreatedBy), params: params, window: window,
+		older: w.laterIsDue(window, b.at), backfill: f.row.ID})
+	if f.asked.Tasks != nil {
+		choose := flow.Choose{At: b.at, By: f.row.CreatedBy}
+		for _, name := range f.asked.Tasks {
+			if i, ok := l.version.plan.Index(name); ok {
+				choose.Tasks = append(choose.Tasks, i)
+			}
+		}
+		b.step(l, choose, "")
+	}
+	s.State, s.Run = store.WindowRunning, sql.NullInt64{Int64: l.row.ID, Valid: true}
+	b.SetBackfillWindow(s)
+	f.going[l.row.ID] = s.Place
+	if f.row.AtOnce > 0 {
+		b.step(l, flow.Opened{At: b.at}, "")
+		b.lookBack(l)
+	} else {
+		b.beginQueued(w)
+	}
+}
+
+// stretchEnded notes how a run of a backfill has ended.
+func (b *batch) stretchEnded(l *live) {
+	f := b.engine.backfills[l.row.Backfill.Int64]
+	if f == nil {
+		// It has ended, and the run was made again since: what counts is how it came out.
+		b.SetBackfillRun(l.row.Backfill.Int64, l.row.ID, string(l.run.State))
+		return
+	}
+	place, ok := f.going[l.row.ID]
+	if !ok { // it had ended, and was made again
+		b.SetBackfillRun(f.row.ID, l.row.ID, string(l.run.State))
+		return
+	}
+	delete(f.going, l.row.ID)
+	b.SetBackfillWindow(store.BackfillWindow{Backfill: f.row.ID, Place: place, State: string(l.run.State), Run: sql.NullInt64{Int64: l.row.ID, Valid: true}})
+	if l.run.State != flow.RunSucceeded {
+		if f.failures++; f.row.StopAfter > 0 && f.failures >= f.row.StopAfter && f.row.State == BackfillRunning {
+			f.row.State, f.row.Reason = BackfillPaused, fmt.Sprintf("%d of its runs did not succeed, and stop-after is %d", f.failures, f.row.StopAfter)
+			b.SetBackfill(f.row)
+		}
+	}
+	b.tell(AllRuns)
+	if f.empty || f.row.State == BackfillStopped {
+		b.endBackfill(f)
+		return
+	}
+	b.advanceLater(f.row.ID)
+}
+
+// endBackfill ends a backfill of which nothing waits and nothing goes.
+func (b *batch) endBackfill(f *backfilling) {
+	if len(f.going) > 0 {
+		return
+	}
+	b.then(func() {
+		if b.engine.backfills[f.row.ID] != f || len(f.going) > 0 {
+			return
+		}
+		if f.row.State != BackfillStopped {
+			f.row.State = BackfillSucceeded
+			if f.failures > 0 || b.engine.hasFailures(f.row.ID) {
+				f.row.State = BackfillFailed
+			}
+		}
+		f.row.Ended = store.At(b.at)
+		b.SetBackfill(f.row)
+		delete(b.engine.backfills, f.row.ID)
+		b.tell(AllRuns)
+	})
+}
+
+// hasFailures tells whether a stretch of a backfill has not succeeded, as far as
+// that is recorded.
+func (e *Engine) hasFailures(id int64) bool {
+	counts, err := e.store.BackfillCounts(context.Background(), id)
+	if err != nil {
+		e.log.Error("a backfill cannot be counted", "backfill", id, "error", err)
+	}
+	return slices.ContainsFunc(counts, func(c store.StateCount) bool {
+		return c.State == BackfillFailed || c.State == BackfillStopped
+	})
+}
+
+// DirectBackfill pauses a backfill, lets it go on, stops it, or tries again what
+// did not succeed: what is "pause", "resume", "stop" or "retry".
+func (e *Engine) DirectBackfill(ctx context.Context, id int64, what, by string) error {
+	row, err := e.store.Backfill(ctx, id)
+	if err != nil {
+		return Unknown("backfill", fmt.Sprint(id), nil)
+	}
+	err = e.submit(ctx, func(b *batch) error {
+		f := e.backfills[id]
+		refuse := func(format string, args ...any) error { return &RefusedError{fmt.Sprintf(format, args...)} }
+		if f == nil && what != "retry" {
+			return refuse("backfill %d has ended: it %s", id, row.State)
+		}
+		switch what {
+		case "pause":
+			if f.row.State == BackfillPaused {
+				return refuse("backfill %d is paused already", id)
+			}
+			f.row.State, f.row.Reason = BackfillPaused, "paused by "+by
+		case "resume":
+			if f.row.State != BackfillPaused {
+				return refuse("backfill %d is not paused", id)
+			}
+			f.row.State, f.row.Reason, f.failures = BackfillRunning, "", 0
+			b.advanceLater(id)
+		case "stop":
+			f.row.State, f.row.Reason = BackfillStopped, "stopped by "+by
+			b.ResetBackfillWindows(id, store.WindowWaiting, BackfillStopped)
+			for run := range f.going {
+				if l := e.runs[run]; l != nil {
+					b.then(func() { b.step(l, flow.Stop{At: b.at, Task: flow.AllTasks, By: by}, by) })
+				}
+			}
+			b.SetBackfill(f.row)
+			b.endBackfill(f)
+			return nil
+		case "retry":
+			if f == nil {
+				var asked Asked
+				if err := json.Unmarshal([]byte(row.Asked), &asked); err != nil {
+					return err
+				}
+				f = &backfilling{row: row, asked: asked, going: map[int64]int{}}
+				e.backfills[id] = f
+			}
+			b.ResetBackfillWindows(id, BackfillFailed, store.WindowWaiting)
+			b.ResetBackfillWindows(id, BackfillStopped, store.WindowWaiting)
+			f.row.State, f.row.Reason, f.row.Ended, f.failures, f.next, f.empty = BackfillRunning, "", store.Moment{}, 0, 0, false
+			b.advanceLater(id)
+		}
+		b.SetBackfill(f.row)
+		b.tell(AllRuns)
+		return nil
+	})
+	return err
+}
+
+// loadBackfills reads the backfills that have not ended.
+func (e *Engine) loadBackfills(ctx context.Context, runs map[int64]*live) (map[int64]*backfilling, error) {
+	rows, err := e.store.OpenBackfills(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("read the backfills: %w", err)
+	}
+	found := map[int64]*backfilling{}
+	for _, row := range rows {
+		f := &backfilling{row: row, going: map[int64]int{}}
+		if err := json.Unmarshal([]byte(row.Asked), &f.asked); err != nil {
+			return nil, fmt.Errorf("read backfill %d: %w", row.ID, err)
+		}
+		going, err := e.store.BackfillWindows(ctx, row.ID, store.WindowRunning, 0, 1_000_000)
+		if err != nil {
+			return nil, fmt.Errorf("read backfill %d: %w", row.ID, err)
+		}
+		for _, s := range going {
+			if runs[s.Run.Int64] != nil {
+				f.going[s.Run.Int64] = s.Place
+			}
+		}
+		found[row.ID] = f
+	}
+	return found, nil
+}
