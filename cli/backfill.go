@@ -85,7 +85,7 @@ beside all others.`,
 
 func (a *app) backfillPreview(b client.Backfill) {
 	p := painter(a.out)
-	fmt.Fprintf(a.out, "%s  %s to %s\n", p.strong(b.Workflow), b.From.Format("Mon 2 Jan 2006 15:04"), b.Until.Format("Mon 2 Jan 2006 15:04"))
+	fmt.Fprintf(a.out, "%s  %s to %s\n", p.strong(b.Workflow), inZone(b.From, b.Zone), inZone(b.Until, b.Zone))
 	var parts []string
 	for _, state := range []string{"missing", "failed", "running", "succeeded"} {
 		if n := b.Windows[state]; n > 0 {
@@ -112,6 +112,14 @@ func (a *app) backfillPreview(b client.Backfill) {
 		return
 	}
 	fmt.Fprintf(a.out, "backfill %d makes %s; look at it with: lantern backfills %d\n", b.Number, text, b.Number)
+}
+
+// inZone is a moment on the wall clock of the backfill's zone.
+func inZone(at time.Time, zone string) string {
+	if z, err := time.LoadLocation(zone); err == nil {
+		at = at.In(z)
+	}
+	return at.Format("Mon 02 Jan 2006 15:04")
 }
 
 func seconds(s float64) time.Duration { return time.Duration(s * float64(time.Second)) }
@@ -192,7 +200,7 @@ func (a *app) backfillTable(list []client.Backfill) {
 	}
 	var rows [][]string
 	for _, b := range list {
-		rows = append(rows, []string{fmt.Sprint(b.Number), p.strong(b.Workflow), p.state(b.State), b.From.Format("2006-01-02") + " – " + b.Until.Add(-1).Format("2006-01-02"), progressText(b), p.counts(b.Counts), b.CreatedBy})
+		rows = append(rows, []string{fmt.Sprint(b.Number), p.strong(b.Workflow), p.state(b.State), inZone(b.From, b.Zone)[4:15] + " – " + inZone(b.Until.Add(-1), b.Zone)[4:15], progressText(b), p.counts(b.Counts), b.CreatedBy})
 	}
 	p.table(a.out, []string{"number", "workflow", "state", "range", "done", "runs", "by"}, rows)
 }
@@ -209,7 +217,7 @@ func (a *app) showBackfill(out io.Writer, b client.Backfill) {
 	if b.Reason != "" {
 		fmt.Fprintln(out, b.Reason)
 	}
-	fmt.Fprintf(out, "%s %s to %s, %s windows, the %s first\n", p.dim("range"), b.From.Format("Mon 2 Jan 2006 15:04"), b.Until.Format("Mon 2 Jan 2006 15:04"), b.Only, b.Order)
+	fmt.Fprintf(out, "%s %s to %s, %s windows, the %s first\n", p.dim("range"), inZone(b.From, b.Zone), inZone(b.Until, b.Zone), b.Only, b.Order)
 	const width = 48
 	bar := ""
 	drawn := 0

@@ -26,7 +26,7 @@ func (p Place) Project() string { return filepath.Join(p.Dir, "project") }
 func (p Place) River() string { return filepath.Join(p.Dir, "river") }
 
 // history is how much of the past has readings.
-const history = 21 * 24 * time.Hour
+const history = 31 * 24 * time.Hour
 
 // Write writes the project, unless it is there (so that what a reader changed in
 // it stays), and the readings up to now.

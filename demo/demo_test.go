@@ -101,7 +101,7 @@ func TestAPlaceIsWrittenOnce(t *testing.T) {
 		return names
 	}
 	first := hours()
-	if want := 21*24 + now.Hour(); len(first) != want {
+	if want := 31*24 + now.Hour(); len(first) != want {
 		t.Errorf("there are %d hours, want %d: whole days up to now", len(first), want)
 	}
 	changed := filepath.Join(p.Project(), "workflows", "gauge-hourly.yaml")

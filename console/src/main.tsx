@@ -3,6 +3,7 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, Outlet, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
+import { BackfillPage, BackfillsPage } from "./pages/backfills";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { SignInPage } from "./pages/sign-in";
@@ -29,6 +30,8 @@ const router = createBrowserRouter([
       { path: "/workflows/:name", element: <WorkflowPage /> },
       { path: "/runs", element: <RunsPage /> },
       { path: "/upcoming", element: <UpcomingPage /> },
+      { path: "/backfills", element: <BackfillsPage /> },
+      { path: "/backfills/:number", element: <BackfillPage /> },
       { path: "/runs/:run", element: <RunPage /> },
       { path: "*", element: <p className="py-10 text-soft">There is no such page.</p> },
     ],

@@ -113,7 +113,7 @@ func (a *API) backfill(ctx context.Context, in *struct{ Body client.BackfillRequ
 			return b, err
 		}
 	} else {
-		b = client.Backfill{Workflow: r.Workflow, State: "preview", From: preview.Range.From, Until: preview.Range.Until, Zone: r.Zone, Only: string(asked.Only), AtOnce: preview.AtOnce,
+		b = client.Backfill{Workflow: r.Workflow, State: "preview", From: preview.Range.From, Until: preview.Range.Until, Zone: preview.Zone, Only: string(asked.Only), AtOnce: preview.AtOnce,
 			StopAfter: r.StopAfter, Tasks: r.Tasks, Params: asked.Params.Shown(d.Params), Runs: len(preview.Stretches)}
 		b.Order = order(asked.Newest)
 	}

@@ -60,6 +60,7 @@ type Asked struct {
 type Preview struct {
 	backfill.Plan
 	Range   backfill.Range
+	Zone    string
 	Each    time.Duration // what a run takes, by the median of the newest that succeeded; 0 is not known
 	Took    time.Duration // what all would take, by that
 	AtOnce  int
@@ -144,7 +145,7 @@ func (e *Engine) preview(ctx context.Context, w *workflow, asked *Asked) (p Prev
 	if err != nil {
 		return refuse(fmt.Errorf("there is no zone %q; write a name of the IANA time zone database, as in Europe/Oslo", zoneName))
 	}
-	asked.Zone = zoneName
+	asked.Zone, p.Zone = zoneName, zoneName
 	switch {
 	case asked.Every > 0:
 		rule, err := calendar.Every(asked.Every.Duration(), zone)

@@ -69,6 +69,7 @@ export function Shell({ children }: { children: ReactNode }) {
               ["/workflows", "Workflows"],
               ["/runs", "Runs"],
               ["/upcoming", "Upcoming"],
+              ["/backfills", "Backfills"],
             ].map(([to, name]) => (
               <NavLink
                 key={to}
