@@ -25,18 +25,19 @@ import (
 
 // Workflow is a graph of tasks, which Exec, Shell, Route and Start add to it.
 type Workflow struct {
-	Name      string
-	About     string
-	Owner     string
-	Labels    []string
-	Params    []Param
-	Starts    []Start
-	IfRunning string // queue, alongside, replace
-	AtMost    int
-	Priority  int
-	Deadline  time.Duration
-	Defaults  Settings
-	Result    map[string]string
+	Name       string
+	About      string
+	Owner      string
+	Labels     []string
+	Params     []Param
+	Starts     []Start
+	IfRunning  string // queue, alongside, replace
+	AtMost     int
+	Priority   int
+	Deadline   time.Duration
+	Defaults   Settings
+	Result     map[string]string
+	Watermarks []Watermark
 
 	resources []*Resource
 	tasks     []*Task
@@ -54,6 +55,16 @@ type Param struct {
 	Pattern  string
 	Required bool
 	Secret   bool
+}
+
+// Watermark is a value that a workflow keeps from run to run.
+type Watermark struct {
+	Name    string
+	About   string
+	Type    string
+	Of      string
+	Initial any
+	Set     string
 }
 
 // Start is a time rule: exactly one of Every, Cron, RRule and At is set.

@@ -30,7 +30,8 @@ func example() *Workflow {
 		IfRunning: "queue", AtMost: 2, Priority: 5, Deadline: 2 * time.Hour,
 		Defaults: Settings{Timeout: 10 * time.Minute, Env: map[string]string{"RIVER": "/srv/river"},
 			Retry: &Retry{Times: 2, Pause: 20 * time.Second, Growth: 2, Cap: 5 * time.Minute, Spread: &spread}},
-		Result: map[string]string{"index": "${task('load').result.index}"},
+		Result:     map[string]string{"index": "${task('load').result.index}"},
+		Watermarks: []Watermark{{Name: "last_hour", About: "The newest hour that is in the store", Type: "moment", Initial: "2026-01-01T00:00:00Z", Set: "${window.end}"}},
 	}
 	ground := w.Resource("ground", Shell("mkdir -p /srv/river/scratch"), Shell("rmdir /srv/river/scratch"))
 	ground.About = "The folder that everything else lies in"

@@ -116,6 +116,20 @@ func (w *Workflow) document() yaml.MapSlice {
 	}
 	k.set("tasks", yaml.MapSlice(tasks))
 	sorted(&k, "result", w.Result)
+	var marks keys
+	for _, m := range w.Watermarks {
+		one := keys{{Key: "type", Value: m.Type}}
+		put(&one, "about", m.About)
+		put(&one, "of", m.Of)
+		if m.Initial != nil {
+			one.set("initial", m.Initial)
+		}
+		put(&one, "set", m.Set)
+		marks.set(m.Name, yaml.MapSlice(one))
+	}
+	if marks != nil {
+		k.set("watermarks", yaml.MapSlice(marks))
+	}
 	return yaml.MapSlice(k)
 }
 

@@ -144,7 +144,7 @@ when you say so, and shows what is lit, what is out, and why.`,
 	for group, commands := range map[string][]*cobra.Command{
 		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand()},
 		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand()},
-		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.capacityCommand()},
+		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.watermarksCommand(), a.capacityCommand()},
 		"act":     {a.startCommand(), a.backfillCommand(), a.backfillsCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
 	} {
 		for _, c := range commands {

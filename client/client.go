@@ -177,6 +177,24 @@ func (c *Client) DirectBackfill(ctx context.Context, number int64, word string) 
 	return call[Backfill](ctx, c, http.MethodPost, fmt.Sprintf("/api/backfills/%d/direct", number), BackfillWord{Word: word})
 }
 
+// Watermarks lists the values that a workflow keeps from run to run.
+func (c *Client) Watermarks(ctx context.Context, workflow string) ([]Watermark, error) {
+	list, err := call[Watermarks](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(workflow)+"/watermarks", nil)
+	return list.Watermarks, err
+}
+
+// WatermarkHistory lists what a watermark was, newest first.
+func (c *Client) WatermarkHistory(ctx context.Context, workflow, name string) ([]Watermark, error) {
+	list, err := call[Watermarks](ctx, c, http.MethodGet, "/api/workflows/"+url.PathEscape(workflow)+"/watermarks/"+url.PathEscape(name), nil)
+	return list.Watermarks, err
+}
+
+// SetWatermark sets a watermark by hand.
+func (c *Client) SetWatermark(ctx context.Context, workflow, name, text string) ([]Watermark, error) {
+	list, err := call[Watermarks](ctx, c, http.MethodPost, "/api/workflows/"+url.PathEscape(workflow)+"/watermarks/"+url.PathEscape(name), WatermarkValue{Text: text})
+	return list.Watermarks, err
+}
+
 // Upcoming lists what is due within that time, of one workflow or with "" of all,
 // at most limit of each.
 func (c *Client) Upcoming(ctx context.Context, workflow, ahead string, limit int) (UpcomingPage, error) {

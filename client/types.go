@@ -237,6 +237,27 @@ type BackfillWord struct {
 	Word string `json:"word" enum:"pause,resume,stop,retry" doc:"retry: make again what did not succeed"`
 }
 
+// Watermark is a value that a workflow keeps from run to run.
+type Watermark struct {
+	Name   string     `json:"name"`
+	About  string     `json:"about,omitempty"`
+	Type   string     `json:"type,omitempty"`
+	Value  any        `json:"value"`
+	At     *time.Time `json:"at,omitempty" doc:"When it was set; left out while it is the initial one"`
+	Run    string     `json:"run,omitempty" doc:"The run that set it"`
+	Person string     `json:"person,omitempty" doc:"Or the person"`
+}
+
+// Watermarks is a listing of watermarks, or of what one of them was, newest first.
+type Watermarks struct {
+	Watermarks []Watermark `json:"watermarks"`
+}
+
+// WatermarkValue sets a watermark.
+type WatermarkValue struct {
+	Text string `json:"text" doc:"Read by its type, as a param on a command line"`
+}
+
 // Decision tells of due windows that got no run, and why.
 type Decision struct {
 	At       time.Time `json:"at"`

@@ -11,6 +11,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"wiselantern/client"
 	"wiselantern/console"
 	"wiselantern/internal/browser"
 	"wiselantern/internal/testkit"
@@ -256,6 +257,37 @@ func TestItemsAndInnerRunsAreSeen(t *testing.T) {
 	r.sees("started by review of books:1", "station G01")
 	r.presses("books:1")
 	r.sees("desk:close")
+}
+
+// What is due is seen as a week and as a list, and a backfill on a calendar, live.
+func TestTimeIsSeen(t *testing.T) {
+	r := newReader(t)
+	r.signsIn()
+	r.opens("/upcoming")
+	r.sees("Nothing is due")
+	r.opens("/backfills")
+	r.sees("No backfills yet")
+	r.service.Apply(t, "workflow: flows\nif_running: alongside\nstarts: [{every: 1h}]\ntasks: {a: {shell: 'case $LANTERN_WINDOW_START in *T05*) exit 4;; esac'}}")
+	r.opens("/upcoming")
+	r.sees("flows", "24×", "00:00–23:00", "lantern upcoming --feed")
+	r.presses("list")
+	r.sees("every 1h, UTC", "in ")
+	made, err := r.service.Backfill(testkit.Context(t), client.BackfillRequest{Workflow: "flows", From: "2026-03-28", To: "2026-03-28", AtOnce: 2, StopAfter: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.opens("/backfills")
+	r.presses("1 of flows")
+	r.sees("Backfill 1 of flows", "◇ paused", "1 of its runs did not succeed, and stop-after is 1", "Sat, 28 Mar 2026", "1 failed")
+	r.presses("Resume")
+	r.sees("Resume backfill 1?", "lantern backfills 1 --resume")
+	r.presses("Resume")
+	r.sees("✕ failed", "23 succeeded", "24 of 24", "Retry failed")
+	if b, err := r.service.ShowBackfill(testkit.Context(t), made.Number); err != nil || b.Counts["succeeded"] != 23 {
+		t.Errorf("%+v %v", b, err)
+	}
+	r.presses("Sat 28 Mar 05:00–06:00: failed, flows:6")
+	r.sees("exit code 4", "backfill: backfill 1 of")
 }
 
 // The page is live: a run is seen going on, its log growing, a further attempt,

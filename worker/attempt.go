@@ -91,6 +91,9 @@ func (a *attempt) env() []string {
 	for name, value := range o.Params {
 		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
 	}
+	for name, value := range o.Marks {
+		env = append(env, "LANTERN_WATERMARK_"+strings.ToUpper(name)+"="+value)
+	}
 	if !o.End.IsZero() {
 		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
 	}

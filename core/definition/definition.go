@@ -19,20 +19,21 @@ import (
 // be left out of the file is filled in: each task carries its own timeout,
 // retry and env, whatever they were inherited from.
 type Workflow struct {
-	Name      string            `json:"workflow"`
-	About     string            `json:"about,omitempty"`
-	Owner     string            `json:"owner,omitempty"`
-	Labels    []string          `json:"labels,omitempty"`
-	Params    []Param           `json:"params,omitempty"`
-	Setup     *Setup            `json:"setup,omitempty"` // of its project
-	Starts    []Start           `json:"starts,omitempty"`
-	IfRunning IfRunning         `json:"if_running"`
-	AtMost    int               `json:"at_most,omitempty"`   // runs that may go at once; 0 is what if_running says
-	Priority  int               `json:"priority,omitempty"`  // its tasks take capacity before those of a lower one
-	Deadline  Length            `json:"deadline,omitempty"`  // of a whole run; 0 is none
-	Resources []Resource        `json:"resources,omitempty"` // in the order of the file
-	Tasks     []Task            `json:"tasks"`               // in the order of the file
-	Result    map[string]string `json:"result,omitempty"`    // what a run of it leaves for the workflow that started it, with ${expressions}
+	Name       string            `json:"workflow"`
+	About      string            `json:"about,omitempty"`
+	Owner      string            `json:"owner,omitempty"`
+	Labels     []string          `json:"labels,omitempty"`
+	Params     []Param           `json:"params,omitempty"`
+	Setup      *Setup            `json:"setup,omitempty"` // of its project
+	Starts     []Start           `json:"starts,omitempty"`
+	IfRunning  IfRunning         `json:"if_running"`
+	AtMost     int               `json:"at_most,omitempty"`    // runs that may go at once; 0 is what if_running says
+	Priority   int               `json:"priority,omitempty"`   // its tasks take capacity before those of a lower one
+	Deadline   Length            `json:"deadline,omitempty"`   // of a whole run; 0 is none
+	Resources  []Resource        `json:"resources,omitempty"`  // in the order of the file
+	Tasks      []Task            `json:"tasks"`                // in the order of the file
+	Result     map[string]string `json:"result,omitempty"`     // what a run of it leaves for the workflow that started it, with ${expressions}
+	Watermarks []Watermark       `json:"watermarks,omitempty"` // values that outlive a run
 }
 
 // IfRunning says what a new run does while another of its workflow is going.

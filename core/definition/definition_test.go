@@ -371,7 +371,7 @@ func TestTheExampleOfTheReference(t *testing.T) {
 	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "priority", "takes", "deadline", "defaults", "tasks", "after", "join", "otherwise",
 		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default",
 		"resources", "open", "close", "within", "close_must_succeed", "for_each", "at_once", "stop_on_first", "start", "wait", "window", "result",
-		"rrule", "at", "between", "on", "from", "until", "except", "delay", "spread", "covers", "length", "ends", "missed"} {
+		"rrule", "at", "between", "on", "from", "until", "except", "delay", "spread", "covers", "length", "ends", "missed", "watermarks", "initial", "set"} {
 		if !strings.Contains(example, key+":") {
 			t.Errorf("the example does not have %s", key)
 		}

@@ -205,6 +205,9 @@ func NewExpressions(w *Workflow) (*expr.Env, error) {
 	for _, res := range w.Resources {
 		tasks = append(tasks, expr.Task{Name: res.Name, Resource: true})
 	}
+	for _, m := range w.Watermarks {
+		params = append(params, expr.Param{Name: m.Name, Type: m.Type, Of: m.Of, Nullable: m.Initial == nil, Watermark: true})
+	}
 	return expr.New(params, tasks)
 }
 
@@ -222,13 +225,14 @@ type Compiled struct {
 type Expressions struct {
 	Nodes  []Compiled                // in the order of Nodes
 	Result map[string]*expr.Template // of the whole run
+	Set    map[string]*expr.Template // of the watermarks
 }
 
 // Compile compiles the expressions of a workflow that was read without problems;
 // nil if it has none.
 func (w *Workflow) Compile() (*Expressions, error) {
 	nodes := w.Nodes()
-	if w.Result == nil && !slices.ContainsFunc(nodes, Task.hasExpressions) {
+	if w.Result == nil && w.Watermarks == nil && !slices.ContainsFunc(nodes, Task.hasExpressions) {
 		return nil, nil
 	}
 	env, err := NewExpressions(w)
@@ -237,6 +241,14 @@ func (w *Workflow) Compile() (*Expressions, error) {
 	}
 	c := compiler{env: env}
 	out := &Expressions{Nodes: make([]Compiled, len(nodes)), Result: c.templates(w.Result, always)}
+	for _, m := range w.Watermarks {
+		if m.Set != "" {
+			if out.Set == nil {
+				out.Set = map[string]*expr.Template{}
+			}
+			out.Set[m.Name] = c.template(m.Set)
+		}
+	}
 	for i, t := range nodes {
 		one := &out.Nodes[i]
 		c.env = env

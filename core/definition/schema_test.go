@@ -107,6 +107,7 @@ func TestTheSchemaHasTheKeysOfTheReader(t *testing.T) {
 		"a resource":                 {"workflow: w\nresources: {s: {open: {exec: [x]}, close: {exec: [x]}, qqqqqqqqqqqq: 1}}\ntasks: {a: {within: s, exec: [x]}}", object(document, "$defs", "resource", "properties")},
 		"an action":                  {"workflow: w\nresources: {s: {open: {exec: [x], qqqqqqqqqqqq: 1}, close: {exec: [x]}}}\ntasks: {a: {within: s, exec: [x]}}", object(document, "$defs", "action", "properties")},
 		"a workflow that is started": {"workflow: w\ntasks: {a: {start: {workflow: v, qqqqqqqqqqqq: 1}}}", object(document, "$defs", "inner", "properties")},
+		"a watermark":                {"workflow: w\nwatermarks: {m: {type: text, qqqqqqqqqqqq: 1}}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "watermark", "properties")},
 		"defaults":                   {"workflow: w\ndefaults: {qqqqqqqqqqqq: 1}\ntasks: {a: {exec: [x]}}", object(document, "$defs", "defaults", "properties")},
 	} {
 		_, problems := Parse("w.yaml", c.text, standard)

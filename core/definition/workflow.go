@@ -56,14 +56,15 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"if_running": func(n *node) {
 			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace), string(Skip)))
 		},
-		"at_most":   func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
-		"priority":  func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
-		"deadline":  func(n *node) { w.Deadline = r.length(n, "deadline") },
-		"defaults":  func(n *node) { defaults = n },
-		"resources": func(n *node) { resources = n },
-		"table":     func(n *node) { table = n },
-		"tasks":     func(n *node) { tasks = n },
-		"result":    func(n *node) { w.Result = r.result(n) },
+		"at_most":    func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
+		"priority":   func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
+		"deadline":   func(n *node) { w.Deadline = r.length(n, "deadline") },
+		"defaults":   func(n *node) { defaults = n },
+		"resources":  func(n *node) { resources = n },
+		"table":      func(n *node) { table = n },
+		"tasks":      func(n *node) { tasks = n },
+		"watermarks": func(n *node) { w.Watermarks = r.watermarks(n) },
+		"result":     func(n *node) { w.Result = r.result(n) },
 	})
 	if !ok {
 		return w

@@ -28,6 +28,7 @@ import (
 type Param struct {
 	Name, Type, Of string
 	Nullable       bool
+	Watermark      bool // it is one: a value that the workflow keeps
 }
 
 // Task is a task, or a resource, that expressions can ask for.
@@ -40,10 +41,11 @@ type Task struct {
 // Env compiles the expressions of one workflow. It may be used by one goroutine
 // at a time.
 type Env struct {
-	env    *cel.Env
-	params []string
-	tasks  []Task // every task and resource of the workflow
-	item   bool   // item is known
+	env        *cel.Env
+	params     []string
+	watermarks []string
+	tasks      []Task // every task and resource of the workflow
+	item       bool   // item is known
 
 	calls *calls
 }
@@ -92,6 +94,11 @@ func New(params []Param, tasks []Task) (*Env, error) {
 		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.calls.macro(false)), cel.GlobalMacro("resource", 1, e.calls.macro(true)))...),
 	}
 	for _, p := range params {
+		if p.Watermark {
+			e.watermarks = append(e.watermarks, p.Name)
+			options = append(options, cel.Variable("watermarks."+p.Name, p.celType()))
+			continue
+		}
 		e.params = append(e.params, p.Name)
 		options = append(options, cel.Variable("params."+p.Name, p.celType()))
 	}
@@ -103,7 +110,7 @@ func New(params []Param, tasks []Task) (*Env, error) {
 // WithItem is the environment in which, besides, item is known: one of a list.
 func (e *Env) WithItem(list *Expression) (*Env, error) {
 	env, err := e.env.Extend(cel.Variable("item", list.itemType()))
-	return &Env{env: env, params: e.params, tasks: e.tasks, item: true, calls: e.calls}, err
+	return &Env{env: env, params: e.params, watermarks: e.watermarks, tasks: e.tasks, item: true, calls: e.calls}, err
 }
 
 func (x *Expression) itemType() *cel.Type {
@@ -286,11 +293,17 @@ func (e *Env) explain(err *cel.Error) Mistake {
 		m.Column = max(1, m.Column-dot)
 	}
 	param, isParam := strings.CutPrefix(name, "params.")
+	mark, isMark := strings.CutPrefix(name, "watermarks.")
 	switch {
 	case isReference && name == "params":
 		m.Message, m.Fix = "the workflow has no params", "declare them under params"
 	case isReference && name == "item":
 		m.Message, m.Fix = "there is no item here", "item is known in what a task with for_each is given"
+	case isReference && name == "watermarks":
+		m.Message, m.Fix = "the workflow has no watermarks", "declare them under watermarks"
+	case isReference && isMark:
+		m.Message = fmt.Sprintf("there is no watermark %q", mark)
+		m.Fix = "the watermarks are: " + strings.Join(e.watermarks, ", ")
 	case isReference && isParam:
 		m.Message = fmt.Sprintf("there is no param %q", param)
 		m.Fix = "the params are: " + strings.Join(e.params, ", ")
@@ -314,8 +327,9 @@ type Facts struct {
 	RunNumber  int
 	RunVersion int
 	RunCause   string
-	RunNewest  bool // no later window was due when it was made
-	Item       any  // for the items of a task made for each
+	RunNewest  bool           // no later window was due when it was made
+	Watermarks map[string]any // as Params
+	Item       any            // for the items of a task made for each
 	Task       func(Task) Known
 }
 
@@ -330,6 +344,13 @@ type Known struct {
 func (f *facts) ResolveName(name string) (any, bool) {
 	if param, ok := strings.CutPrefix(name, "params."); ok {
 		value, known := f.Params[param]
+		if value == nil {
+			value = types.NullValue
+		}
+		return value, known
+	}
+	if mark, ok := strings.CutPrefix(name, "watermarks."); ok {
+		value, known := f.Watermarks[mark]
 		if value == nil {
 			value = types.NullValue
 		}

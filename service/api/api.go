@@ -87,6 +87,7 @@ func New(o Options) *API {
 	a.runRoutes(routes)
 	a.upcomingRoutes(routes)
 	a.backfillRoutes(routes)
+	a.watermarkRoutes(routes)
 	a.capacityRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()

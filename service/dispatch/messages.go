@@ -44,6 +44,7 @@ type Order struct {
 	Shell    string            `json:"shell,omitempty"`
 	Env      map[string]string `json:"env,omitempty"` // the task's own
 	Params   map[string]string `json:"params,omitempty"`
+	Marks    map[string]string `json:"marks,omitempty"`  // watermarks
 	Parcel   string            `json:"parcel,omitempty"` // the hash of the folder of code
 	Setup    *Setup            `json:"setup,omitempty"`  // what makes that folder ready; nil for nothing
 	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit

@@ -24,15 +24,17 @@ type batch struct {
 
 // live is a run that has not ended.
 type live struct {
-	row      store.Run
-	workflow *workflow
-	version  *version
-	run      *flow.Run
-	tasks    []store.Task
-	params   map[string]string      // as tasks see them
-	native   map[string]any         // as expressions see them
-	results  map[int]map[string]any // of tasks, if there are expressions
-	noResult error                  // why what it leaves cannot be told
+	row         store.Run
+	workflow    *workflow
+	version     *version
+	run         *flow.Run
+	tasks       []store.Task
+	params      map[string]string      // as tasks see them
+	native      map[string]any         // as expressions see them
+	marks       definition.Values      // the watermarks that it sees
+	nativeMarks map[string]any         // as expressions see them
+	results     map[int]map[string]any // of tasks, if there are expressions
+	noResult    error                  // why what it leaves cannot be told
 
 	runDirty   bool
 	dirtyTasks []int

@@ -21,6 +21,17 @@ func (l *live) setParams(values definition.Values) {
 	}
 }
 
+func (l *live) setMarks(values definition.Values) {
+	l.marks = values
+	if l.version.compiled != nil {
+		params := make([]definition.Param, len(l.version.definition.Watermarks))
+		for i, m := range l.version.definition.Watermarks {
+			params[i] = m.Param()
+		}
+		l.nativeMarks = values.Native(params)
+	}
+}
+
 // keepResult remembers the result of the current attempt of a task, if there are
 // expressions that may ask for it.
 func (l *live) keepResult(task, attempt int, result map[string]any) {
@@ -67,7 +78,7 @@ func (l *live) facts(task int) (*expr.Facts, error) {
 
 func (l *live) runFacts() *expr.Facts {
 	return &expr.Facts{
-		Params: l.native, Start: l.row.WindowStart.Time(), End: l.row.WindowEnd.Time(),
+		Params: l.native, Watermarks: l.nativeMarks, Start: l.row.WindowStart.Time(), End: l.row.WindowEnd.Time(),
 		RunID: RunName(l.row.Name, l.row.Number), RunNumber: l.row.Number, RunVersion: l.row.Version, RunCause: l.row.Cause, RunNewest: l.row.Newest,
 		Task: l.known,
 	}

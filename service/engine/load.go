@@ -30,6 +30,17 @@ func (e *Engine) load(ctx context.Context) error {
 		}
 		m.workflows[row.Name], m.byID[row.ID] = w, w
 	}
+	marks, err := e.store.Watermarks(ctx, 0)
+	if err != nil {
+		return fmt.Errorf("read the watermarks: %w", err)
+	}
+	for _, row := range marks {
+		w := m.byID[row.Workflow]
+		if w.watermarks == nil {
+			w.watermarks = map[string]string{}
+		}
+		w.watermarks[row.Name] = row.Value
+	}
 	versions := map[[2]int64]*version{}
 	for _, row := range current {
 		v, err := newVersion(row)
@@ -109,6 +120,11 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 	}
 	l := &live{row: row, version: v, run: flow.Restore(v.plan, recorded), tasks: tasks}
 	l.setParams(params)
+	var marks definition.Values
+	if err := json.Unmarshal([]byte(row.Watermarks), &marks); err != nil {
+		return nil, err
+	}
+	l.setMarks(marks)
 	return l, e.restoreResults(ctx, l)
 }
 

@@ -30,6 +30,7 @@ func (l *live) order(task, attempt int) (dispatch.Order, error) {
 		Shell:     t.Shell,
 		Env:       env,
 		Params:    l.params,
+		Marks:     l.markTexts(),
 		Parcel:    l.version.row.Parcel,
 		Timeout:   t.Timeout.Duration(),
 		Later:     l.row.Backfill.Valid,
@@ -37,6 +38,13 @@ func (l *live) order(task, attempt int) (dispatch.Order, error) {
 		End:       l.row.WindowEnd.Time(),
 		Trace:     l.trace(task, attempt),
 	}, err
+}
+
+func (l *live) markTexts() map[string]string {
+	if len(l.marks) == 0 {
+		return nil
+	}
+	return paramTexts(l.marks)
 }
 
 // trace is the W3C trace context of an attempt: a run is a trace, an attempt a

@@ -15,12 +15,13 @@ import (
 
 // workflow is a workflow with its runs that have not ended, oldest first.
 type workflow struct {
-	row       store.Workflow
-	current   *version
-	schedules []definition.Schedule // of the current version
-	covered   map[string]time.Time  // by schedule, where its last window ended
-	open      []*live
-	armed     time.Time // the due moment that a timer is set for
+	row        store.Workflow
+	current    *version
+	schedules  []definition.Schedule // of the current version
+	watermarks map[string]string     // as JSON, those that were set
+	covered    map[string]time.Time  // by schedule, where its last window ended
+	open       []*live
+	armed      time.Time // the due moment that a timer is set for
 }
 
 // version is one version of a workflow, shared by its runs.
@@ -245,11 +246,16 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	if err != nil {
 		panic("params are plain data: " + err.Error())
 	}
+	watermarks := w.watermarksNow()
+	marks, err := json.Marshal(watermarks)
+	if err != nil {
+		panic("watermarks are plain data: " + err.Error())
+	}
 	w.row.LastRun++
 	b.SetWorkflow(w.row)
 	row := store.Run{Workflow: w.row.ID, Name: w.row.Name, Number: w.row.LastRun, Version: w.row.Version, State: string(flow.RunQueued),
 		Cause: n.cause, CausedBy: n.by, WindowStart: store.At(n.window.Start), WindowEnd: store.At(n.window.End), Due: store.At(n.due),
-		Newest: !n.older, Params: string(params), Created: store.At(b.at)}
+		Newest: !n.older, Params: string(params), Watermarks: string(marks), Created: store.At(b.at)}
 	if n.backfill != 0 {
 		row.Backfill = number(n.backfill)
 	}
@@ -259,6 +265,7 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	row.ID = b.AddRun(row, w.current.plan.Len())
 	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID))}
 	l.setParams(n.params)
+	l.setMarks(watermarks)
 	l.tasks = make([]store.Task, w.current.plan.Len())
 	for i := range l.tasks {
 		l.tasks[i] = store.Task{Run: row.ID, Task: i, State: flow.Idle.String()}
@@ -317,6 +324,9 @@ func (b *batch) beginQueued(w *workflow) {
 // the next one begin.
 func (b *batch) ended(l *live) {
 	b.leaveResult(l)
+	if l.run.State == flow.RunSucceeded {
+		b.setWatermarks(l)
+	}
 	if l.row.Backfill.Valid {
 		b.stretchEnded(l)
 	}

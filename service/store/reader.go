@@ -170,6 +170,19 @@ func (s *Store) Durations(ctx context.Context, workflow int64, limit int) ([]int
 	return many[int64](ctx, s.read, `SELECT ended - started FROM runs WHERE workflow = ? AND state = 'succeeded' AND started IS NOT NULL AND ended IS NOT NULL ORDER BY number DESC LIMIT ?`, workflow, limit)
 }
 
+// Watermarks lists the watermarks of a workflow as they are, by name, or with
+// workflow 0 those of all.
+func (s *Store) Watermarks(ctx context.Context, workflow int64) ([]Watermark, error) {
+	return many[Watermark](ctx, s.read, `SELECT m.*, r.number FROM watermarks m LEFT JOIN runs r ON r.id = m.run
+		WHERE m.id IN (SELECT max(id) FROM watermarks WHERE ? IN (0, workflow) GROUP BY workflow, name) ORDER BY m.workflow, m.name`, workflow)
+}
+
+// WatermarkHistory lists what a watermark was, newest first.
+func (s *Store) WatermarkHistory(ctx context.Context, workflow int64, name string, limit int) ([]Watermark, error) {
+	return many[Watermark](ctx, s.read, `SELECT m.*, r.number FROM watermarks m LEFT JOIN runs r ON r.id = m.run
+		WHERE m.workflow = ? AND m.name = ? ORDER BY m.id DESC LIMIT ?`, workflow, name, limit)
+}
+
 // OpenRuns lists the runs that have not ended, oldest first.
 func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
 	return many[Run](ctx, s.read, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)

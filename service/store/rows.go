@@ -66,6 +66,7 @@ type Run struct {
 	Newest       bool           `db:"newest"`
 	Backfill     sql.NullInt64  `db:"backfill"`
 	Params       string         `db:"params"`
+	Watermarks   string         `db:"watermarks"`
 	Created      Moment         `db:"created"`
 	Started      Moment         `db:"started"`
 	Deadline     Moment         `db:"deadline"`
@@ -198,3 +199,15 @@ const (
 	WindowWaiting = "waiting"
 	WindowRunning = "running"
 )
+
+// Watermark is a row of watermarks.
+type Watermark struct {
+	ID       int64         `db:"id"`
+	Workflow int64         `db:"workflow"`
+	Name     string        `db:"name"`
+	Value    string        `db:"value"`
+	At       Moment        `db:"at"`
+	Run      sql.NullInt64 `db:"run"`
+	Person   string        `db:"person"`
+	Number   sql.NullInt64 `db:"number"` // of the run, where it was read
+}

@@ -114,9 +114,9 @@ func (w *Writer) AddVersion(row Version) {
 
 // AddRun records a new run with that many idle tasks and returns its id.
 func (w *Writer) AddRun(row Run, tasks int) int64 {
-	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, backfill, params, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Backfill, row.Params, row.Created)
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, backfill, params, watermarks, created)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Backfill, row.Params, row.Watermarks, row.Created)
 	w.exec(`INSERT INTO tasks (run, task, state)
 		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
 	return id
@@ -216,6 +216,11 @@ func (w *Writer) SetBackfillRun(backfill, run int64, state string) {
 // ResetBackfillWindows has the stretches of a backfill in one state be in another.
 func (w *Writer) ResetBackfillWindows(backfill int64, from, to string) {
 	w.exec(`UPDATE backfill_windows SET state = ? WHERE backfill = ? AND state = ?`, to, backfill, from)
+}
+
+// AddWatermark records what a watermark has become.
+func (w *Writer) AddWatermark(row Watermark) {
+	w.exec(`INSERT INTO watermarks (workflow, name, value, at, run, person) VALUES (?, ?, ?, ?, ?, ?)`, row.Workflow, row.Name, row.Value, row.At, row.Run, row.Person)
 }
 
 // AddFeed records a key of the calendar.

@@ -68,6 +68,7 @@ CREATE TABLE runs (
     backfill     INTEGER,           -- that made it
     newest       INTEGER NOT NULL DEFAULT 1, -- no later window was due when it was made
     params       TEXT    NOT NULL,  -- JSON
+    watermarks   TEXT    NOT NULL DEFAULT '{}', -- JSON: as they were when it was made
     created      INTEGER NOT NULL,
     started      INTEGER,
     deadline     INTEGER,           -- when it is over its deadline, if it has one
@@ -177,3 +178,14 @@ CREATE TABLE backfill_windows (
 ) WITHOUT ROWID;
 CREATE INDEX backfill_windows_by_state ON backfill_windows (backfill, state, place);
 
+-- What watermarks became, and by whom; the newest row of each is its value.
+CREATE TABLE watermarks (
+    id       INTEGER PRIMARY KEY,
+    workflow INTEGER NOT NULL REFERENCES workflows (id),
+    name     TEXT    NOT NULL,
+    value    TEXT    NOT NULL,      -- JSON
+    at       INTEGER NOT NULL,
+    run      INTEGER,               -- that set it; NULL: a person did
+    person   TEXT    NOT NULL
+);
+CREATE INDEX watermarks_by_name ON watermarks (workflow, name, id);
