@@ -63,7 +63,7 @@ screenshots: build .cache/chromium
 	$(GO) run ./cmd/lantern-shots docs/screenshots
 
 bench: build
-	$(GO) test -run '^$$' -bench . -benchmem ./core/...
+	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./service/engine
 
 clean:
 	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts

@@ -122,7 +122,7 @@ func (e *example) wait(ctx context.Context) error {
 	for {
 		page, err := c.Runs(ctx, client.RunsFilter{Workflow: "basin-daily"})
 		if err == nil && len(page.Runs) > 0 && page.Runs[0].State == "succeeded" {
-			return nil
+			return backfill(ctx, c)
 		}
 		select {
 		case <-ctx.Done():
@@ -177,6 +177,9 @@ func (e *example) pages(tab context.Context, out string) error {
 		{"run-light.png", "light", "/runs/" + retried + "?task=collect&attempt=1", "asked it to send again"},
 		{"run-table.png", "dark", "/runs/" + retried + "?view=table&task=collect&attempt=1", "asked it to send again"},
 		{"run-failed.png", "dark", "/runs/recalibrate:2", "standard error: nobody has measured"},
+		{"run-items.png", "dark", "/runs/station-book:1?task=page", "3 succeeded"},
+		{"upcoming.png", "light", "/upcoming", "mast-watch"},
+		{"backfill.png", "dark", "/backfills/1", "Retry failed"},
 		{"run-paths.png", "dark", "/runs/flood-round:1?task=radio", "standard error: no answer"},
 	} {
 		if page.path == "/workflows" {
@@ -228,6 +231,7 @@ func (e *example) commands(tab context.Context, out string) error {
 	}{
 		{"cli-workflows.png", []string{"workflows"}},
 		{"cli-runs.png", []string{"runs", "--limit", "28"}},
+		{"cli-backfill.png", []string{"backfills", "1"}},
 		{"cli-show.png", []string{"show", "recalibrate:2"}},
 		{"cli-check.png", []string{"check", filepath.Join("demo", "testdata", "mistakes.yaml")}},
 		{"cli-help.png", []string{"--help"}},
@@ -248,6 +252,17 @@ func (e *example) commands(tab context.Context, out string) error {
 }
 
 // output runs a command on a terminal of its own (script is in every Debian).
+// backfill makes the thirty days before today again, of which one fails.
+func backfill(ctx context.Context, c *client.Client) error {
+	today := time.Now().UTC()
+	made, err := c.Backfill(ctx, client.BackfillRequest{Workflow: "flow-daily", From: today.AddDate(0, 0, -30).Format(time.DateOnly), To: today.AddDate(0, 0, -1).Format(time.DateOnly), AtOnce: 4})
+	for err == nil && made.State == "running" {
+		time.Sleep(200 * time.Millisecond)
+		made, err = c.ShowBackfill(ctx, made.Number)
+	}
+	return err
+}
+
 func (e *example) output(args []string) (string, error) {
 	words := []string{"stty", "cols", "150", "rows", "45;", e.binary}
 	for _, a := range args {

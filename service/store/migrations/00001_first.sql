@@ -77,7 +77,7 @@ CREATE TABLE runs (
 );
 CREATE INDEX runs_open ON runs (id) WHERE state IN ('queued', 'running');
 CREATE INDEX runs_by_state ON runs (state, id);
-CREATE INDEX runs_by_window ON runs (workflow, window_end);
+CREATE INDEX runs_by_window ON runs (workflow, window_end, window_start, id, state);
 
 CREATE TABLE tasks (
     run      INTEGER NOT NULL REFERENCES runs (id),
