@@ -179,7 +179,7 @@ what did not succeed. None of these loses count.`,
 			}
 			return a.print(b, func() error {
 				a.showBackfill(a.out, b)
-				a.failedWindows(failed.Windows)
+				a.failedWindows(failed.Windows, b.Zone)
 				return nil
 			})
 		},
@@ -220,15 +220,15 @@ func (a *app) showBackfill(out io.Writer, b client.Backfill) {
 	fmt.Fprintf(out, "%s %s to %s, %s windows, the %s first\n", p.dim("range"), inZone(b.From, b.Zone), inZone(b.Until, b.Zone), b.Only, b.Order)
 	const width = 48
 	bar := ""
-	drawn := 0
+	drawn, sum := 0, 0
 	for _, state := range []string{"succeeded", "failed", "stopped", "running"} {
-		n := b.Counts[state] * width / max(1, b.Runs)
-		if n == 0 && b.Counts[state] > 0 {
-			n = 1
+		sum += b.Counts[state]
+		until := sum * width / max(1, b.Runs)
+		if b.Counts[state] > 0 && until == drawn {
+			until = min(drawn+1, width)
 		}
-		n = min(n, width-drawn)
-		drawn += n
-		bar += p.mark(state, strings.Repeat("█", n))
+		bar += p.mark(state, strings.Repeat("█", until-drawn))
+		drawn = until
 	}
 	bar += p.dim(strings.Repeat("░", width-drawn))
 	fmt.Fprintf(out, "%s  %s  %s\n", bar, progressText(b), p.counts(b.Counts))
@@ -237,7 +237,7 @@ func (a *app) showBackfill(out io.Writer, b client.Backfill) {
 	}
 }
 
-func (a *app) failedWindows(list []client.BackfillWindow) {
+func (a *app) failedWindows(list []client.BackfillWindow, zone string) {
 	if len(list) == 0 {
 		return
 	}
@@ -246,7 +246,7 @@ func (a *app) failedWindows(list []client.BackfillWindow) {
 	fmt.Fprintln(a.out)
 	var rows [][]string
 	for _, w := range list[:min(most, len(list))] {
-		rows = append(rows, []string{p.state(w.State), span(&w.Window), w.Run})
+		rows = append(rows, []string{p.state(w.State), inZone(w.Window.Start, zone) + " – " + inZone(w.Window.End, zone), w.Run})
 	}
 	p.table(a.out, []string{"failed", "window", "run"}, rows)
 	if len(list) > most {

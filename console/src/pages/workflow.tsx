@@ -2,15 +2,16 @@ import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Pause, SkipForward } from "lucide-react";
 import { lazy, Suspense } from "react";
 import { useParams, useSearchParams } from "react-router";
-import { call, workflowPath, type Task, type Workflow } from "../api/client";
+import { call, type Decision, type Task, type Watermark, type Workflow, workflowPath } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
 import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { StateFilter } from "../parts/state-filter";
-import { Moment } from "../parts/time";
+import { Moment, windowText } from "../parts/time";
 import { RunTable } from "./run-table";
 import { StartDialog } from "./start-dialog";
+import { valueText } from "./items";
 import { NextDue } from "./workflows";
 
 const Graph = lazy(() => import("../graph/graph"));
@@ -33,6 +34,9 @@ export function WorkflowPage() {
     state: "idle",
     attempts: [],
   }));
+  for (const name of new Set(tasks.flatMap((t) => t.after.map((a) => a.task)))) {
+    if (!tasks.some((t) => t.name === name)) tasks.push({ name, kind: "in the run before", after: [], state: "idle", attempts: [] });
+  }
   return (
     <>
       <Trail steps={[{ to: "/workflows", name: "Workflows" }]} />
@@ -59,7 +63,9 @@ export function WorkflowPage() {
           </div>
         </Fact>
         {w.labels.length > 0 && <Fact name="Labels">{w.labels.join(", ")}</Fact>}
+        {(w.definition?.watermarks ?? []).length > 0 && <Watermarks workflow={w.name} />}
       </dl>
+      <Decisions workflow={w.name} />
       <section aria-label="Graph" className="mb-8 h-64 overflow-hidden rounded-xl border border-line bg-surface">
         <Suspense fallback={<Loading what="the graph" />}>
           <Graph tasks={tasks} quiet />
@@ -71,6 +77,38 @@ export function WorkflowPage() {
       </div>
       <RunTable workflow={w.name} state={state} />
     </>
+  );
+}
+
+/** Watermarks are the values that the workflow keeps, as they are now. */
+function Watermarks({ workflow }: { workflow: string }) {
+  const list = useQuery({ queryKey: ["watermarks", workflow], queryFn: () => call<{ watermarks: Watermark[] }>("GET", `${workflowPath(workflow)}/watermarks`) });
+  return (
+    <>
+      {list.data?.watermarks.map((m) => (
+        <Fact key={m.name} name={`Watermark ${m.name}`}>
+          <span title={m.about}>{m.value === null ? "–" : valueText(m.value)}</span>
+          <div className="text-[0.87rem] text-soft">{m.run ? `set by ${m.run}` : m.person ? `set by ${m.person}` : "initial"}</div>
+        </Fact>
+      ))}
+    </>
+  );
+}
+
+/** Decisions tells the newest due windows that got no run, and why. */
+function Decisions({ workflow }: { workflow: string }) {
+  const list = useQuery({ queryKey: ["decisions", workflow], queryFn: () => call<{ decisions: Decision[] }>("GET", `${workflowPath(workflow)}/decisions?limit=3`) });
+  if (!list.data?.decisions.length) return null;
+  return (
+    <section aria-label="Due windows without a run" className="mb-6 rounded-xl border border-line bg-surface px-5 py-3">
+      <h2 className="text-[0.8rem] text-soft">Due windows without a run, newest first</h2>
+      {list.data.decisions.map((d) => (
+        <p key={`${d.at} ${d.first_due}`} className="mt-1">
+          {d.count === 1 ? "1 window" : `${d.count} windows`}
+          {d.window && `, ${windowText(d.window)}`}: <span className="text-soft">{d.reason}</span>
+        </p>
+      ))}
+    </section>
   );
 }
 

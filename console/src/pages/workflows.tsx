@@ -34,7 +34,7 @@ export function WorkflowsPage() {
                 <p className="mt-0.5 text-[0.87rem] text-soft">{w.about}</p>
               </Cell>
               <Cell className="whitespace-nowrap text-soft">{w.owner ?? "–"}</Cell>
-              <Cell className="whitespace-nowrap text-soft">{w.starts.length ? w.starts.map((s) => <div key={s}>{s}</div>) : "by hand"}</Cell>
+              <Cell className="max-w-60 text-soft">{w.starts.length ? w.starts.map((s) => <div key={s}>{s}</div>) : "by hand"}</Cell>
               <Cell className="whitespace-nowrap">
                 <NextDue workflow={w} />
               </Cell>
