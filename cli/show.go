@@ -168,7 +168,11 @@ func runPicture(p paint, r client.Run) string {
 	var out strings.Builder
 	fmt.Fprintf(&out, "%s  %s  %s\n", p.strong(r.ID), p.state(r.State), p.dim(runInWords(r)))
 	if r.Window != nil {
-		fmt.Fprintf(&out, "%s %s\n", p.dim("window"), span(r.Window))
+		text := span(r.Window)
+		if r.Newer != "" {
+			text += p.dim(", whose data now rests on ") + r.Newer
+		}
+		fmt.Fprintf(&out, "%s %s\n", p.dim("window"), text)
 	}
 	if late := lateness(r); late != "" {
 		fmt.Fprintf(&out, "%s %s\n", p.dim("due   "), late)

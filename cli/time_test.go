@@ -37,6 +37,7 @@ func TestThirtyDaysAreMadeAgain(t *testing.T) {
 	p.wants(p.does("apply", "rivers"), 0, "now version 2", "the folder of code is another one")
 	p.wants(p.does("backfills", "1", "--retry", "--follow"), 0, "30 of 30", "● succeeded")
 	p.wants(p.does("show", "flows:31", "-o", "json"), 0, `"version": 2`, `"cause": "backfill"`, `"start": "2026-03-16T23:00:00Z"`)
+	p.wants(p.does("show", "flows:17"), 0, "whose data now rests on flows:31")
 	p.wants(p.does(append(march, "--only", "all", "--merge", "7d", "--on", "mon-fri", "--order", "newest", "--dry-run")...), 0, "21 succeeded", "it would make 5 runs for 21 windows", "the newest first")
 
 	p.wants(p.does("backfill", "flows", "--from", "2026-03-30", "--to", "2026-03-01"), 2, "ends before it starts")

@@ -78,3 +78,20 @@ func TestMistakesInATable(t *testing.T) {
 		}
 	}
 }
+
+// Holidays come from a file of the project, and are written out.
+func TestDaysOffFromAFile(t *testing.T) {
+	const calendar = "BEGIN:VCALENDAR\r\nVERSION:2.0\r\nPRODID:x\r\nBEGIN:VEVENT\r\nUID:1\r\nDTSTAMP:20260101T000000Z\r\nDTSTART;VALUE=DATE:20260501\r\nEND:VEVENT\r\nEND:VCALENDAR\r\n"
+	files := []File{{Path: "w.yaml", Text: "workflow: w\nstarts: [{every: 10m, between: 06:00..08:00, on: mon-fri, except: [days.ics, 2026-12-24]}]\ntasks: {a: {exec: [x]}}"}, {Path: "days.ics", Text: calendar, Table: true}}
+	project, problems := Load(files)
+	if problems != nil || strings.Join(project.Workflows[0].Starts[0].Except, " ") != "2026-05-01 2026-12-24" {
+		t.Fatal(problems, project.Workflows)
+	}
+	if got := Tables(files); len(got) != 1 || got[0] != "days.ics" {
+		t.Errorf("the files wanted are %v", got)
+	}
+	files[1].Text = "no calendar"
+	if _, problems := Load(files); problems == nil || !strings.Contains(problems.Error(), "days.ics: this is no iCalendar file") {
+		t.Errorf("got %v", problems)
+	}
+}

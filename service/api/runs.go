@@ -242,6 +242,15 @@ func (a *API) withTasks(ctx context.Context, run client.Run, row store.Run, d de
 	if err != nil {
 		return run, err
 	}
+	if row.WindowEnd.Valid {
+		newest, err := a.Store.NewestForWindow(ctx, row.Workflow, row.WindowStart, row.WindowEnd)
+		if err != nil {
+			return run, err
+		}
+		if newest > row.Number {
+			run.Newer = engine.RunName(row.Name, newest)
+		}
+	}
 	run.Counts = map[string]int{}
 	made := make(map[int]*client.Task, len(tasks))
 	items := map[int64][]*client.Task{}

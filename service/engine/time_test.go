@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"context"
 	"fmt"
+	"log/slog"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -176,5 +179,49 @@ func TestATaskAfterTheRunBefore(t *testing.T) {
 			t.Errorf("its order is %+v", o)
 		}
 		l.want(t, "w", "succeeded a● b● b@previous●")
+	})
+}
+
+// The clock of the machine is set back, and forward again: no window is made twice,
+// and none is left out.
+func TestAClockThatIsSet(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		s, err := store.Open(t.Context(), t.TempDir())
+		if err != nil {
+			t.Fatal(err)
+		}
+		var offset atomic.Int64
+		e, err := New(t.Context(), s, func() time.Time { return time.Now().Add(time.Duration(offset.Load())) }, slog.New(slog.DiscardHandler))
+		if err != nil {
+			t.Fatal(err)
+		}
+		l := &life{Engine: e, store: s, hands: &hands{}}
+		e.SetSender(l.hands)
+		ctx, cancel := context.WithCancel(context.Background())
+		ended := make(chan struct{})
+		go func() {
+			defer close(ended)
+			e.Run(ctx)
+		}()
+		defer func() {
+			cancel()
+			<-ended
+			if err := s.Close(); err != nil {
+				t.Error(err)
+			}
+		}()
+		l.apply(t, "workflow: w\nif_running: alongside\nstarts: [{every: 1h}]\ntasks: {a: {retry: {times: 1, pause: 10m, spread: 0%}, exec: [x]}}")
+		time.Sleep(3*time.Hour + 30*time.Minute)
+		offset.Store(-int64(2 * time.Hour)) // it says 01:30 now
+		time.Sleep(2 * time.Hour)           // and 03:30 again: nothing new was due
+		if got := l.windows(t, "w"); got != "0-1 1-2 2-3" {
+			t.Errorf("after the clock was set back the windows are %s", got)
+		}
+		time.Sleep(time.Hour)
+		offset.Store(0) // it says 06:30 now
+		time.Sleep(time.Minute)
+		if got := l.windows(t, "w"); got != "0-1 1-2 2-3 3-4 4-5 5-6" {
+			t.Errorf("after it was set forward the windows are %s", got)
+		}
 	})
 }

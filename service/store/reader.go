@@ -183,6 +183,12 @@ func (s *Store) WatermarkHistory(ctx context.Context, workflow int64, name strin
 		WHERE m.workflow = ? AND m.name = ? ORDER BY m.id DESC LIMIT ?`, workflow, name, limit)
 }
 
+// NewestForWindow is the number of the newest run of a workflow for exactly that
+// window.
+func (s *Store) NewestForWindow(ctx context.Context, workflow int64, start, end Moment) (int, error) {
+	return one[int](ctx, s.read, `SELECT coalesce(max(number), 0) FROM runs WHERE workflow = ? AND window_end = ? AND window_start = ?`, workflow, end, start)
+}
+
 // OpenRuns lists the runs that have not ended, oldest first.
 func (s *Store) OpenRuns(ctx context.Context) ([]Run, error) {
 	return many[Run](ctx, s.read, selectRuns+`WHERE r.state IN ('queued', 'running') ORDER BY r.id`)

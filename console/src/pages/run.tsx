@@ -10,7 +10,7 @@ import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, itemsText, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
-import { Moment, Took, Until, windowText } from "../parts/time";
+import { length, Moment, Took, Until, windowText } from "../parts/time";
 import { ActDialog, RerunDialog } from "./actions";
 import { valueText } from "./items";
 import { TaskPanel } from "./task-panel";
@@ -119,9 +119,22 @@ function RunHead({ run }: { run: Run }) {
           </span>
         </h1>
         <p className="mt-1.5 flex flex-wrap gap-x-6 gap-y-1 text-soft">
-          {run.window && <span className="text-ink">{windowText(run.window)}</span>}
+          {run.window && (
+            <span className="text-ink">
+              {windowText(run.window)}
+              {run.newer && (
+                <span className="text-soft">
+                  , whose data now rests on{" "}
+                  <Link to={`/runs/${run.newer}`} className="text-ink hover:underline">
+                    {run.newer}
+                  </Link>
+                </span>
+              )}
+            </span>
+          )}
           <Cause run={run} />
           <span>version {run.version}</span>
+          {run.due && <Due run={run} due={run.due} />}
           {run.started && (
             <span>
               began <Moment at={run.started} />, {run.ended ? "took" : "has taken"} <Took start={run.started} end={run.ended} />
@@ -143,6 +156,21 @@ function RunHead({ run }: { run: Run }) {
         {!run.ended && <StopDialog run={run} />}
       </div>
     </div>
+  );
+}
+
+/** Due tells when the run was due, and how much later its first attempt began. */
+function Due({ run, due }: { run: Run; due: string }) {
+  const starts = (run.tasks ?? []).flatMap((t) => (t.started ? [Date.parse(t.started)] : []));
+  const later = (at: number) => length(at - Date.parse(due));
+  const parts = [`made ${later(Date.parse(run.created))} later`];
+  if (run.started) parts.push(`begun ${later(Date.parse(run.started))} later`);
+  if (starts.length > 0) parts.push(`first attempt ${later(Math.min(...starts))} later`);
+  return (
+    <span title={parts.join(", ")}>
+      due <Moment at={due} />
+      {starts.length > 0 && `, first attempt ${later(Math.min(...starts))} later`}
+    </span>
   );
 }
 
