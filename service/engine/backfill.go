@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 
@@ -163,11 +164,16 @@ func (b *batch) advanceLater(id int64) {
 	e.advancing[id] = true
 	b.effects = append(b.effects, func() {
 		delete(e.advancing, id)
-		e.background.Go(func() {
-			if err := e.advance(context.Background(), id); err != nil {
-				e.log.Warn("a backfill cannot go on for now; it is tried again when something happens to it", "backfill", id, "error", err)
-			}
-		})
+		e.goOn(id)
+	})
+}
+
+// goOn has a backfill advance beside the loop.
+func (e *Engine) goOn(id int64) {
+	e.background.Go(func() {
+		if err := e.advance(context.Background(), id); err != nil && !errors.Is(err, ErrStopped) {
+			e.log.Warn("a backfill cannot go on for now; it is tried again when something happens to it, or records can be written again", "backfill", id, "error", err)
+		}
 	})
 }
 

@@ -189,6 +189,9 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	}
 	if was := e.fault.Swap(nil); was != nil {
 		e.log.Info("records can be written again", "since", was.Since)
+		for id := range e.backfills { // one that was to go on may not have been able to
+			e.goOn(id)
+		}
 	}
 	for _, release := range b.effects {
 		release()
