@@ -43,6 +43,9 @@ func TestDefiningItemsResourcesAndEnvironments(t *testing.T) {
 	p.wants(p.does("try", "rivers", "--workflow", "checks", "--env", "prod", "-p", "depth=12", "--logs"), 0, "12 deep")
 	p.wants(p.does("try", "rivers", "--workflow", "stations", "--result", `page={}`), 2, "which is not left out")
 
+	p.writes("rivers/workflows/outer.yaml", "workflow: outer\nstarts: [{every: 1s}]\ntasks: {all: {for_each: [1, 12], start: {workflow: checks, params: {depth: \"${item}\"}}}}\n")
+	p.wants(p.does("try", "rivers", "--workflow", "outer"), 0, "all[1]", "waits for the end of checks:2", "outer:1                  ● succeeded")
+
 	p.serves()
 	p.wants(p.does("apply", "rivers", "--env", "pord"), 2, `did you mean "prod"?`)
 	p.wants(p.does("apply", "rivers", "--env", "prod"), 0, "+ checks is new, version 1", "~ capacity store: 0 → 4")

@@ -174,6 +174,9 @@ func runPicture(p paint, r client.Run) string {
 		}
 		fmt.Fprintf(&out, "%s %s\n", p.dim("window"), text)
 	}
+	if r.Waits != "" {
+		fmt.Fprintln(&out, r.Waits)
+	}
 	if late := lateness(r); late != "" {
 		fmt.Fprintf(&out, "%s %s\n", p.dim("due   "), late)
 	}

@@ -60,7 +60,7 @@ be told.`,
 			case o.show:
 				return a.showGiven(w, request)
 			}
-			return a.try(c.Context(), s, w, request, o)
+			return a.try(c.Context(), s, project, w, request, o)
 		},
 	}
 	c.Flags().StringVar(&o.workflow, "workflow", "", "which, if there are several")
@@ -86,7 +86,7 @@ func chooseWorkflow(project *definition.Project, name string) (*definition.Workf
 }
 
 // try has a service of its own, on a folder of its own, for one run.
-func (a *app) try(ctx context.Context, s source, w *definition.Workflow, request client.StartRequest, o tryOptions) (err error) {
+func (a *app) try(ctx context.Context, s source, project *definition.Project, w *definition.Workflow, request client.StartRequest, o tryOptions) (err error) {
 	dir, err := os.MkdirTemp("", "lantern-try-")
 	if err != nil {
 		return err
@@ -95,10 +95,10 @@ func (a *app) try(ctx context.Context, s source, w *definition.Workflow, request
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	result := make(chan error, 1)
-	err = service.Run(ctx, service.Options{Data: dir, Listen: "127.0.0.1:0", Version: Version(), Log: slog.New(slog.DiscardHandler)}, func(running *service.Service) {
+	err = service.Run(ctx, service.Options{Data: dir, Listen: "127.0.0.1:0", ByHand: true, Version: Version(), Log: slog.New(slog.DiscardHandler)}, func(running *service.Service) {
 		go func() {
 			defer stop()
-			result <- a.tryIn(ctx, running.Address, access.TokenFile(dir), s, w, request, o)
+			result <- a.tryIn(ctx, running.Address, access.TokenFile(dir), s, project, w, request, o)
 		}()
 	})
 	if err != nil {
@@ -107,7 +107,7 @@ func (a *app) try(ctx context.Context, s source, w *definition.Workflow, request
 	return <-result
 }
 
-func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w *definition.Workflow, request client.StartRequest, o tryOptions) error {
+func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, project *definition.Project, w *definition.Workflow, request client.StartRequest, o tryOptions) error {
 	a.server, a.tokenFile = address, tokenFile
 	c, err := a.client()
 	if err != nil {
@@ -124,19 +124,15 @@ func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w 
 		}
 		apply.Parcel = packed.Name
 	}
-	applied, err := c.Apply(ctx, apply)
-	if err != nil {
+	if _, err := c.Apply(ctx, apply); err != nil {
 		return err
 	}
-	for _, one := range applied.Workflows {
-		if _, err := c.Pause(ctx, one.Workflow); err != nil { // nothing comes due here
-			return err
-		}
-	}
-	for _, t := range w.Nodes() {
-		for name := range t.Takes {
-			if _, err := c.SetCapacity(ctx, name, 1_000_000); err != nil {
-				return err
+	for _, one := range project.Workflows { // it may start others
+		for _, t := range one.Nodes() {
+			for name := range t.Takes {
+				if _, err := c.SetCapacity(ctx, name, 1_000_000); err != nil {
+					return err
+				}
 			}
 		}
 	}
@@ -149,7 +145,7 @@ func (a *app) tryIn(ctx context.Context, address, tokenFile string, s source, w 
 		return errors.Join(watched, err)
 	}
 	for _, t := range run.Tasks {
-		if len(t.Attempts) == 0 || !o.logs && t.State != "failed" {
+		if len(t.Attempts) == 0 || t.Kind == "start" || !o.logs && t.State != "failed" {
 			continue
 		}
 		fmt.Fprintf(a.out, "\n%s\n", painter(a.out).strong("What "+t.Name+" printed:"))

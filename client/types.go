@@ -26,6 +26,7 @@ type Run struct {
 	Cause     string         `json:"cause" enum:"schedule,event,backfill,person,workflow"`
 	CausedBy  string         `json:"caused_by" doc:"The time rule, or the person's name"`
 	Window    *Window        `json:"window,omitempty"`
+	Waits     string         `json:"waits,omitempty" doc:"What a queued run waits for; left out of listings"`
 	Newer     string         `json:"newer,omitempty" doc:"The newest run for the same window, on which its data now rests; left out if that is this one, and of listings"`
 	Due       *time.Time     `json:"due,omitempty"`
 	Params    map[string]any `json:"params"`

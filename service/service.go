@@ -29,6 +29,7 @@ type Options struct {
 	Data    string   // the data folder
 	Listen  string   // host:port; with port 0 a free one is taken
 	Hosts   []string // names besides loopback under which it may be asked for
+	ByHand  bool     // nothing comes due by itself
 	Slots   int      // attempts at once; 0 is twice the number of processors, at least 4
 	Console fs.FS
 	Version string
@@ -70,6 +71,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	if err != nil {
 		return err
 	}
+	heart.ByHand = o.ByHand
 	exchange := dispatch.NewExchange(heart)
 	heart.SetSender(exchange)
 	engineContext, stopEngine := context.WithCancel(context.Background())

@@ -234,7 +234,6 @@ func (e *example) commands(tab context.Context, out string) error {
 		{"cli-backfill.png", []string{"backfills", "1"}},
 		{"cli-show.png", []string{"show", "recalibrate:2"}},
 		{"cli-check.png", []string{"check", filepath.Join("demo", "testdata", "mistakes.yaml")}},
-		{"cli-help.png", []string{"--help"}},
 	} {
 		text, err := e.output(c.args)
 		if err != nil {

@@ -102,6 +102,33 @@ func TestAWholeFile(t *testing.T) {
 	}
 }
 
+// A spread moves all starts of a workflow by the same, up to that length, and those
+// of workflows with other names by other lengths.
+func TestASpreadIsTheSameEachTime(t *testing.T) {
+	s := Start{Every: Length(time.Hour), Zone: "UTC", Spread: Length(10 * time.Minute)}
+	seen := map[time.Duration]bool{}
+	for i := range 50 {
+		rule, err := s.Rule(fmt.Sprint("w", i))
+		if err != nil {
+			t.Fatal(err)
+		}
+		at := time.Date(2026, 3, 28, 6, 0, 0, 0, time.UTC)
+		first, _ := rule.After(at)
+		second, _ := rule.After(first)
+		late := first.Sub(at)
+		if late < 0 || late > 10*time.Minute || late%time.Second != 0 || second.Sub(first) != time.Hour {
+			t.Fatalf("due at %s and %s", first, second)
+		}
+		if w, ok := rule.Window(first); !ok || !w.End.Equal(at) {
+			t.Fatalf("the window is %+v", w)
+		}
+		seen[late] = true
+	}
+	if len(seen) < 30 {
+		t.Errorf("fifty workflows are spread over %d moments only", len(seen))
+	}
+}
+
 // What tasks inherit is not for one that starts another workflow: that has its own.
 func TestATaskThatStartsAWorkflowInheritsNothing(t *testing.T) {
 	workflows, problems := Parse("w.yaml", "workflow: w\ndefaults: {timeout: 2m, retry: {times: 3}, env: {A: b}}\ntasks: {a: {start: v}, b: {timeout: 3h, start: v}}", standard)

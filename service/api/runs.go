@@ -243,6 +243,11 @@ func (a *API) withTasks(ctx context.Context, run client.Run, row store.Run, d de
 			run.Newer = engine.RunName(row.Name, newest)
 		}
 	}
+	if row.State == string(flow.RunQueued) {
+		if run.Waits, err = a.Engine.WaitsToBegin(ctx, row.ID); err != nil {
+			return run, err
+		}
+	}
 	run.Counts = map[string]int{}
 	made := make(map[int]*client.Task, len(tasks))
 	items := map[int64][]*client.Task{}

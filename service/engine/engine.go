@@ -29,7 +29,8 @@ type Sender interface {
 
 // Engine runs workflows. Its methods may be called from any goroutine.
 type Engine struct {
-	Hub *Hub
+	Hub    *Hub
+	ByHand bool // nothing comes due by itself; set it before Run is called
 
 	store  *store.Store
 	sender Sender

@@ -304,11 +304,27 @@ func TestWorkflowsInWorkflows(t *testing.T) {
 		l.want(t, "outer", "failed basin✕ sum○ basin[0]● basin[1]✕")
 		l.hands.take()
 
+		// A paused one is made, and begins when it is resumed; what it waits for is told.
+		if err := l.Pause(t.Context(), "inner", "ola"); err != nil {
+			t.Fatal(err)
+		}
+		l.begin(t, "aside", day)
+		runs = l.runs(t, "inner")
+		last := runs[len(runs)-1]
+		if waits, err := l.WaitsToBegin(t.Context(), last.ID); err != nil || last.State != "queued" || waits != "waits until inner, which ola has paused, is resumed" {
+			t.Errorf("%s: %q %v", last.State, waits, err)
+		}
+		if _, err := l.Resume(t.Context(), "inner"); err != nil {
+			t.Fatal(err)
+		}
+		l.want(t, "inner", "running load◔")
+		l.report(t, "load", dispatch.Succeeded, `{"rows": 4}`)
+
 		// Without waiting.
 		l.begin(t, "aside", day)
 		l.want(t, "aside", "succeeded tell●")
 		runs = l.runs(t, "inner")
-		if last := runs[len(runs)-1]; last.OuterRun.Valid || last.WindowEnd.Valid || last.State != "running" {
+		if last = runs[len(runs)-1]; last.OuterRun.Valid || last.WindowEnd.Valid || last.State != "running" {
 			t.Errorf("%+v", last)
 		}
 		l.report(t, "load", dispatch.Succeeded, `{"rows": 4}`)

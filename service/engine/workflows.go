@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -89,7 +90,7 @@ func (w *workflow) nextDue(t time.Time) (time.Time, bool) {
 
 // arm sets the timer for the next due moment.
 func (e *Engine) arm(w *workflow) {
-	if w.row.PausedAt.Valid {
+	if w.row.PausedAt.Valid || e.ByHand {
 		return
 	}
 	if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !due.Equal(w.armed) {
@@ -311,7 +312,7 @@ func (b *batch) beginQueued(w *workflow) {
 		if most > 0 && going >= most {
 			return
 		}
-		if l.run.State != flow.RunQueued || w.row.PausedAt.Valid && l.row.Cause != "person" && l.row.Cause != "backfill" {
+		if l.run.State != flow.RunQueued || l.keptByPause() {
 			continue
 		}
 		b.step(l, flow.Opened{At: b.at}, "")
@@ -348,4 +349,35 @@ func (b *batch) ended(l *live) {
 		w.open = slices.Delete(w.open, i, i+1)
 	}
 	b.beginQueued(w)
+}
+
+// keptByPause tells whether the run does not begin because its workflow is paused.
+func (l *live) keptByPause() bool {
+	return l.workflow.row.PausedAt.Valid && l.row.Cause != "person" && l.row.Cause != "backfill"
+}
+
+// WaitsToBegin says what a queued run waits for, "" if it is not queued any more.
+func (e *Engine) WaitsToBegin(ctx context.Context, run int64) (reason string, err error) {
+	err = e.submit(ctx, func(*batch) error {
+		l := e.runs[run]
+		if l == nil || l.run.State != flow.RunQueued {
+			return nil
+		}
+		if l.keptByPause() {
+			reason = fmt.Sprintf("waits until %s, which %s has paused, is resumed", l.row.Name, l.workflow.row.PausedBy)
+			return nil
+		}
+		var going []string
+		for _, other := range l.workflow.open {
+			if other.run.State == flow.RunRunning {
+				going = append(going, RunName(other.row.Name, other.row.Number))
+			}
+		}
+		reason = "waits for its turn"
+		if going != nil {
+			reason += " behind " + joined(going)
+		}
+		return nil
+	})
+	return reason, err
 }

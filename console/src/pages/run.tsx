@@ -133,6 +133,7 @@ function RunHead({ run }: { run: Run }) {
             </span>
           )}
           <Cause run={run} />
+          {run.waits && <span className="text-ink">{run.waits}</span>}
           <span>version {run.version}</span>
           {run.due && <Due run={run} due={run.due} />}
           {run.started && (
