@@ -139,7 +139,7 @@ running gets SIGTERM, and ten seconds later SIGKILL. What has ended stays as it 
 			return a.print(run, func() error {
 				running := 0
 				for _, t := range run.Tasks {
-					if t.Stopping {
+					if t.Stopping && t.Items == nil { // else its items count
 						running++
 					}
 				}
@@ -148,7 +148,7 @@ running gets SIGTERM, and ten seconds later SIGKILL. What has ended stays as it 
 					text = fmt.Sprintf("%s of %s is stopped", task, run.ID)
 				}
 				if running > 0 {
-					text = fmt.Sprintf("%s: %d running tasks were asked to end, and have ten seconds", run.ID, running)
+					text = fmt.Sprintf("%s: %s asked to end, with ten seconds for it", run.ID, plural(running, "running task"))
 				}
 				_, err := fmt.Fprintln(a.out, text)
 				return err
