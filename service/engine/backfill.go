@@ -235,6 +235,7 @@ func (b *batch) stretchEnded(l *live) {
 	if f == nil {
 		// It has ended, and the run was made again since: what counts is how it came out.
 		b.SetBackfillRun(l.row.Backfill.Int64, l.row.ID, string(l.run.State))
+		b.effects = append(b.effects, func() { b.engine.background.Go(func() { b.engine.review(l.row.Backfill.Int64) }) })
 		return
 	}
 	place, ok := f.going[l.row.ID]
@@ -278,6 +279,34 @@ func (b *batch) endBackfill(f *backfilling) {
 		delete(b.engine.backfills, f.row.ID)
 		b.tell(AllRuns)
 	})
+}
+
+// review has the state of a backfill that has ended be what its runs say, when one
+// of them was made again.
+func (e *Engine) review(id int64) {
+	ctx := context.Background()
+	row, err := e.store.Backfill(ctx, id)
+	if err != nil || row.State != BackfillSucceeded && row.State != BackfillFailed {
+		return
+	}
+	state := BackfillSucceeded
+	if e.hasFailures(id) {
+		state = BackfillFailed
+	}
+	if state == row.State {
+		return
+	}
+	row.State = state
+	err = e.submit(ctx, func(b *batch) error {
+		if e.backfills[id] == nil {
+			b.SetBackfill(row)
+			b.tell(AllRuns)
+		}
+		return nil
+	})
+	if err != nil && !errors.Is(err, ErrStopped) {
+		e.log.Warn("the state of a backfill is behind its runs", "backfill", id, "error", err)
+	}
 }
 
 // hasFailures tells whether a stretch of a backfill has not succeeded, as far as

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -96,16 +97,39 @@ func (e *Engine) windowStates(ctx context.Context, workflow int64, windows []cal
 	if err != nil {
 		return nil, 0, err
 	}
+	merged, err := e.store.MergedRuns(ctx, workflow, first, last)
+	if err != nil {
+		return nil, 0, err
+	}
 	known := make(map[key]backfill.State, len(runs))
-	for _, r := range runs {
-		s := backfill.Running
+	newest := make(map[key]int64, len(runs))
+	note := func(k key, r store.WindowRun) {
+		if r.ID < newest[k] {
+			return
+		}
+		newest[k] = r.ID
 		switch r.State {
 		case string(flow.RunSucceeded):
-			s = backfill.Succeeded
+			known[k] = backfill.Succeeded
 		case string(flow.RunFailed), string(flow.RunStopped):
-			s = backfill.Failed
+			known[k] = backfill.Failed
+		default:
+			known[k] = backfill.Running
 		}
-		known[key{r.Start, r.End}] = s
+	}
+	for _, r := range runs {
+		note(key{r.Start, r.End}, r)
+	}
+	for _, r := range merged { // each counts for the windows that lie in it
+		from, _ := slices.BinarySearchFunc(windows, r.Start, func(w calendar.Window, at store.Moment) int { return cmp.Compare(store.At(w.Start).Int64, at.Int64) })
+		for _, w := range windows[from:] {
+			if store.At(w.Start).Int64 >= r.End.Int64 {
+				break
+			}
+			if store.At(w.End).Int64 <= r.End.Int64 {
+				note(key{store.At(w.Start), store.At(w.End)}, r)
+			}
+		}
 	}
 	var taken []store.BackfillWindow // by other backfills, oldest first
 	if only != backfill.OnlyAll {

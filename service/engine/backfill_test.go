@@ -10,6 +10,7 @@ import (
 	"wiselantern/core/backfill"
 	"wiselantern/core/definition"
 	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
 )
 
 // old are the orders of backfills that are out, by the hour in which their window
@@ -120,6 +121,18 @@ func TestABackfillIsWorkedThroughAndGoesOn(t *testing.T) {
 		}
 		if got := l.backfill(t, row.ID); got != "succeeded succeeded:10" {
 			t.Errorf("it is %s", got)
+		}
+		// A run of it that is made again by hand counts for it too.
+		runs := l.runs(t, "w")
+		for _, outcome := range []dispatch.Outcome{dispatch.Failed, dispatch.Succeeded} {
+			if _, err := l.Rerun(t.Context(), runs[0], Selection{Only: []string{"a"}}, nil, "kari", false); err != nil {
+				t.Fatal(err)
+			}
+			l.work(t, map[int]dispatch.Outcome{2: outcome})
+			want := map[dispatch.Outcome]string{dispatch.Failed: "failed failed:1 succeeded:9", dispatch.Succeeded: "succeeded succeeded:10"}[outcome]
+			if got := l.backfill(t, row.ID); got != want {
+				t.Errorf("made again by hand it is %s, not %s", got, want)
+			}
 		}
 		if err := l.DirectBackfill(t.Context(), row.ID, "stop", "kari"); err == nil || !strings.Contains(err.Error(), "backfill 1 has ended: it succeeded") {
 			t.Error(err)
@@ -232,6 +245,29 @@ func TestBackfillsThatCannotBe(t *testing.T) {
 		l.work(t, nil)
 		if got := l.backfill(t, row.ID); got != "succeeded succeeded:4" {
 			t.Errorf("it is %s", got)
+		}
+		// Each of these runs counts for the six windows that lie in it, until a newer one is made.
+		hours := Asked{From: "2000-01-01", To: "2000-01-01", Every: definition.Length(time.Hour), Only: backfill.OnlyMissing}
+		if _, p, err = l.Backfill(t.Context(), "by-hand", hours, "kari", true); err != nil || p.Chosen != 0 || p.States[backfill.Succeeded] != 24 {
+			t.Errorf("%+v %v", p, err)
+		}
+		hours.From, hours.To, hours.Only = "2000-01-01T02:00", "2000-01-01T03:00", backfill.OnlyAll
+		if _, _, err = l.Backfill(t.Context(), "by-hand", hours, "kari", false); err != nil {
+			t.Fatal(err)
+		}
+		synctest.Wait()
+		l.work(t, map[int]dispatch.Outcome{2: dispatch.Failed})
+		hours.From, hours.To, hours.Only = "2000-01-01", "2000-01-01", backfill.OnlyFailed
+		if _, p, err = l.Backfill(t.Context(), "by-hand", hours, "kari", true); err != nil || p.Chosen != 1 || p.States[backfill.Succeeded] != 23 {
+			t.Errorf("%+v %v", p, err)
+		}
+		runs := l.runs(t, "by-hand")
+		first := runs[0]
+		for window, want := range map[int]int{1: first.Number, 2: runs[4].Number} {
+			start := time.Date(2000, 1, 1, window, 0, 0, 0, time.UTC)
+			if got, err := l.store.NewestForWindow(t.Context(), first.Workflow, store.At(start), store.At(start.Add(time.Hour))); err != nil || got != want {
+				t.Errorf("the window from %d rests on run %d, not %d: %v", window, got, want, err)
+			}
 		}
 	})
 }

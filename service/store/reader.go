@@ -157,6 +157,14 @@ func (s *Store) WindowRuns(ctx context.Context, workflow int64, from, until Mome
 		WHERE workflow = ? AND window_end > ? AND window_end <= ? GROUP BY window_end, window_start`, workflow, from, until)
 }
 
+// MergedRuns lists the runs that a backfill has made for several windows of a
+// workflow at once and that reach into that range, oldest first.
+func (s *Store) MergedRuns(ctx context.Context, workflow int64, from, until Moment) ([]WindowRun, error) {
+	return many[WindowRun](ctx, s.read, `SELECT r.id, r.window_start, r.window_end, r.state FROM backfills b
+		JOIN backfill_windows m ON m.backfill = b.id AND m.windows > 1 AND m.window_end > ? AND m.window_start < ? JOIN runs r ON r.backfill = b.id AND r.id = m.run
+		WHERE b.workflow = ? ORDER BY r.id`, from, until, workflow)
+}
+
 // OpenBackfillWindows lists the stretches of a workflow's backfills that have not
 // ended and lie in that range.
 func (s *Store) OpenBackfillWindows(ctx context.Context, workflow int64, from, until Moment) ([]BackfillWindow, error) {
@@ -183,10 +191,13 @@ func (s *Store) WatermarkHistory(ctx context.Context, workflow int64, name strin
 		WHERE m.workflow = ? AND m.name = ? ORDER BY m.id DESC LIMIT ?`, workflow, name, limit)
 }
 
-// NewestForWindow is the number of the newest run of a workflow for exactly that
-// window.
+// NewestForWindow is the number of the newest run of a workflow for that window, or
+// for several at once of which it is one.
 func (s *Store) NewestForWindow(ctx context.Context, workflow int64, start, end Moment) (int, error) {
-	return one[int](ctx, s.read, `SELECT coalesce(max(number), 0) FROM runs WHERE workflow = ? AND window_end = ? AND window_start = ?`, workflow, end, start)
+	return one[int](ctx, s.read, `SELECT max(
+		(SELECT coalesce(max(number), 0) FROM runs WHERE workflow = ?1 AND window_end = ?2 AND window_start = ?3),
+		(SELECT coalesce(max(r.number), 0) FROM backfills b JOIN backfill_windows m ON m.backfill = b.id AND m.windows > 1 AND m.window_end >= ?2 AND m.window_start <= ?3
+			JOIN runs r ON r.id = m.run WHERE b.workflow = ?1))`, workflow, end, start)
 }
 
 // OpenRuns lists the runs that have not ended, oldest first.

@@ -177,6 +177,7 @@ CREATE TABLE backfill_windows (
     PRIMARY KEY (backfill, place)
 ) WITHOUT ROWID;
 CREATE INDEX backfill_windows_by_state ON backfill_windows (backfill, state, place);
+CREATE INDEX backfill_windows_merged ON backfill_windows (backfill, window_end) WHERE windows > 1;
 
 -- What watermarks became, and by whom; the newest row of each is its value.
 CREATE TABLE watermarks (
