@@ -104,7 +104,7 @@ const (
 	// so that others are not kept waiting after a long outage; mostDecided, how many
 	// windows are decided.
 	mostDueInBatch = 50
-	mostDecided    = 100_000
+	mostDecided    = 20_000
 	// missedAfter is how late a run may be made before its window was missed.
 	missedAfter = time.Minute
 )

@@ -22,14 +22,15 @@ export function useLostSince(): Date | null {
   );
 }
 
-/** How long changes are gathered before what is shown is read anew. */
-const gather = 150;
+/** How long changes are gathered, in milliseconds, before what is shown is read anew; longer where that is much. */
+const gatherShort = 150;
+export const gatherLong = 1000;
 
 /**
  * useLive reads anew what is shown when something changes: of one run, or
  * without one of all. Nothing is asked while nothing changes.
  */
-export function useLive(run?: string) {
+export function useLive(run?: string, gather = gatherShort) {
   const queries = useQueryClient();
   useEffect(() => {
     let timer: ReturnType<typeof setTimeout> | undefined;
@@ -53,5 +54,5 @@ export function useLive(run?: string) {
       clearTimeout(timer);
       setLost(false);
     };
-  }, [queries, run]);
+  }, [queries, run, gather]);
 }

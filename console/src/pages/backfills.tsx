@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { call, type Backfill, type BackfillWindow } from "../api/client";
-import { useLive } from "../api/live";
+import { gatherLong, useLive } from "../api/live";
 import { Command, Empty, Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, Glyph, StateMark } from "../parts/state";
@@ -84,7 +84,7 @@ function Progress({ b }: { b: Backfill }) {
 /** BackfillPage shows how far a backfill has come, on a calendar of its windows, and what to do about it. */
 export function BackfillPage() {
   const { number = "" } = useParams();
-  useLive();
+  useLive(undefined, gatherLong);
   const shown = useQuery({ queryKey: ["backfill", number], queryFn: () => call<Backfill>("GET", `/backfills/${number}`) });
   const windows = useQuery({
     queryKey: ["backfill-windows", number],

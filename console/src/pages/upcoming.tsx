@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { Link, useSearchParams } from "react-router";
 import { call, type Upcoming, type UpcomingDays } from "../api/client";
-import { useLive } from "../api/live";
+import { gatherLong, useLive } from "../api/live";
 import { Command, Empty, Loading, Trouble } from "../parts/notes";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Until, windowText } from "../parts/time";
@@ -14,7 +14,7 @@ const views = ["week", "list"] as const;
 
 /** UpcomingPage shows what is due in the next seven days, as a week and as a list. */
 export function UpcomingPage() {
-  useLive();
+  useLive(undefined, 5 * gatherLong);
   const [query, setQuery] = useSearchParams();
   return (
     <>
