@@ -271,6 +271,31 @@ func Unpack(archive io.Reader, name, dir string) error {
 // Lay makes a working copy of an unpacked parcel in the folder to: folders of
 // its own, and in them links to the same read-only files.
 func Lay(from, to string) error {
+	return again(from, to, func(name, target string, _ fs.DirEntry) error { return os.Link(name, target) })
+}
+
+// Copy makes a copy of an unpacked parcel in the new folder to, whose files may be
+// written to.
+func Copy(from, to string) error {
+	if err := os.Mkdir(to, 0o755); err != nil {
+		return err
+	}
+	return again(from, to, func(name, target string, entry fs.DirEntry) error {
+		info, err := entry.Info()
+		if err != nil {
+			return err
+		}
+		text, err := os.ReadFile(name)
+		if err != nil {
+			return err
+		}
+		return os.WriteFile(target, text, info.Mode().Perm()|0o200)
+	})
+}
+
+// again makes the folders and the symbolic links of an unpacked parcel again in the
+// folder to, and has its files made.
+func again(from, to string, file func(name, target string, entry fs.DirEntry) error) error {
 	return filepath.WalkDir(from, func(name string, entry fs.DirEntry, err error) error {
 		if err != nil || name == from {
 			return err
@@ -286,36 +311,6 @@ func Lay(from, to string) error {
 			}
 			return os.Symlink(link, target)
 		}
-		return os.Link(name, target)
-	})
-}
-
-// Copy makes a copy of an unpacked parcel in the new folder to, whose files may be
-// written to.
-func Copy(from, to string) error {
-	return filepath.WalkDir(from, func(name string, entry fs.DirEntry, err error) error {
-		if err != nil {
-			return err
-		}
-		target := filepath.Join(to, strings.TrimPrefix(name, from))
-		switch {
-		case entry.IsDir():
-			return os.Mkdir(target, 0o755)
-		case entry.Type()&fs.ModeSymlink != 0:
-			link, err := os.Readlink(name)
-			if err != nil {
-				return err
-			}
-			return os.Symlink(link, target)
-		}
-		info, err := entry.Info()
-		if err != nil {
-			return err
-		}
-		text, err := os.ReadFile(name)
-		if err != nil {
-			return err
-		}
-		return os.WriteFile(target, text, info.Mode().Perm()|0o200)
+		return file(name, target, entry)
 	})
 }

@@ -97,7 +97,7 @@ func (f filtered) keepsDay(date int64) bool {
 	if f.days != 0 && f.days&(1<<floorMod(date+4, 7)) == 0 { // 1970-01-01 was a Thursday
 		return false
 	}
-	i, found := slices.BinarySearchFunc(f.except, date, func(d dates, date int64) int {
+	_, found := slices.BinarySearchFunc(f.except, date, func(d dates, date int64) int {
 		switch {
 		case d.last < date:
 			return -1
@@ -106,7 +106,6 @@ func (f filtered) keepsDay(date int64) bool {
 		}
 		return 0
 	})
-	_ = i
 	return !found
 }
 

@@ -4,8 +4,9 @@ import (
 	"encoding/json"
 	"maps"
 	"slices"
-	"strconv"
 	"strings"
+
+	"wiselantern/core/expr"
 )
 
 // Difference is one key that two versions of a workflow have differently.
@@ -95,21 +96,9 @@ func differing(prefix string, before, after map[string]any) (all []Difference) {
 		switch {
 		case (isFirst || from == nil) && (isSecond || to == nil):
 			all = append(all, differing(prefix+key+".", first, second)...)
-		case valueText(from) != valueText(to):
-			all = append(all, Difference{Key: strings.TrimSuffix(prefix+key, "."), Before: valueText(from), After: valueText(to)})
+		case expr.Text(from) != expr.Text(to):
+			all = append(all, Difference{Key: strings.TrimSuffix(prefix+key, "."), Before: expr.Text(from), After: expr.Text(to)})
 		}
 	}
 	return all
-}
-
-func valueText(value any) string {
-	switch v := value.(type) {
-	case nil:
-		return ""
-	case string:
-		return v
-	case float64:
-		return strconv.FormatFloat(v, 'f', -1, 64)
-	}
-	return show(value)
 }

@@ -74,7 +74,8 @@ func (s *stepper) rerun(in Rerun) {
 	again := in.Tasks[:0:0] // nodes
 	for _, task := range in.Tasks {
 		node := s.plan.Node(s.run, task)
-		if t := &s.run.Tasks[task]; !t.State.Settled() || s.isClosing(node) || s.plan.tasks[node].role == opening || s.plan.tasks[node].role == previous {
+		_, isClosing := s.plan.Closing(s.run, node)
+		if t := &s.run.Tasks[task]; !t.State.Settled() || isClosing || s.plan.tasks[node].role == opening || s.plan.tasks[node].role == previous {
 			continue
 		}
 		if task != node && !slices.Contains(in.Tasks, node) && s.plan.Current(s.run, task) && !s.run.Tasks[node].Stopping {

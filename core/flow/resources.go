@@ -64,18 +64,6 @@ func (s *stepper) tendResource(res int) {
 	}
 }
 
-// isClosing tells whether a resource of the node is just being closed, so that
-// nothing can begin within it.
-func (s *stepper) isClosing(node int) bool {
-	for _, res := range s.plan.tasks[node].within {
-		resource := &s.plan.resources[res]
-		if state := s.run.Tasks[resource.close].State; state != Idle && !state.Settled() || s.isClosing(resource.close) {
-			return true
-		}
-	}
-	return false
-}
-
 // reopen lets a resource that was closed be opened once more when it is needed.
 func (s *stepper) reopen(res int, reason string) {
 	resource := &s.plan.resources[res]
@@ -88,13 +76,16 @@ func (s *stepper) reopen(res int, reason string) {
 	}
 }
 
-// Closing names a resource of the task that is just being closed: until that is
-// done, the task cannot be made again.
+// Closing names a resource of the task that is just being closed, so that nothing
+// can begin within it.
 func (p *Plan) Closing(r *Run, task int) (resource string, is bool) {
-	s := stepper{plan: p, run: r}
 	for _, res := range p.tasks[p.Node(r, task)].within {
-		if state := r.Tasks[p.resources[res].close].State; state != Idle && !state.Settled() || s.isClosing(p.resources[res].close) {
+		close := p.resources[res].close
+		if state := r.Tasks[close].State; state != Idle && !state.Settled() {
 			return p.resources[res].name, true
+		}
+		if outer, is := p.Closing(r, close); is {
+			return outer, true
 		}
 	}
 	return "", false

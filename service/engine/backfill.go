@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 
 	"wiselantern/core/backfill"
 	"wiselantern/core/calendar"
@@ -34,6 +33,7 @@ type backfilling struct {
 	next     int // the place from which waiting stretches are looked for
 	going    map[int64]int
 	failures int  // since it was made or went on
+	bad      int  // of its stretches that have ended, how many did not succeed
 	empty    bool // no stretch waits any more
 }
 
@@ -200,8 +200,16 @@ const standardBackfillAtOnce = 4
 func (b *batch) openStretch(f *backfilling, s store.BackfillWindow) {
 	w := b.engine.byID[f.row.Workflow]
 	params, err := definition.Fill(w.current.definition.Params, f.asked.Params)
+	choose := flow.Choose{At: b.at, By: f.row.CreatedBy}
+	for _, name := range f.asked.Tasks {
+		i, ok := w.current.plan.Index(name)
+		if !ok {
+			err = fmt.Errorf("there is no task %q", name)
+		}
+		choose.Tasks = append(choose.Tasks, i)
+	}
 	if err != nil { // the workflow has changed since
-		f.row.State, f.row.Reason = BackfillPaused, "version "+fmt.Sprint(w.row.Version)+" of the workflow does not take its params: "+err.Error()
+		f.row.State, f.row.Reason = BackfillPaused, fmt.Sprintf("version %d of the workflow cannot do what it asks for: %v", w.row.Version, err)
 		b.SetBackfill(f.row)
 		b.tell(AllRuns)
 		return
@@ -210,12 +218,6 @@ func (b *batch) openStretch(f *backfilling, s store.BackfillWindow) {
 	l := b.openRun(w, newRun{cause: "backfill", by: fmt.Sprintf("backfill %d of %s", f.row.ID, f.row.CreatedBy), params: params, window: window,
 		older: w.laterIsDue(window, b.at), backfill: f.row.ID})
 	if f.asked.Tasks != nil {
-		choose := flow.Choose{At: b.at, By: f.row.CreatedBy}
-		for _, name := range f.asked.Tasks {
-			if i, ok := l.version.plan.Index(name); ok {
-				choose.Tasks = append(choose.Tasks, i)
-			}
-		}
 		b.step(l, choose, "")
 	}
 	s.State, s.Run = store.WindowRunning, sql.NullInt64{Int64: l.row.ID, Valid: true}
@@ -235,7 +237,7 @@ func (b *batch) stretchEnded(l *live) {
 	if f == nil {
 		// It has ended, and the run was made again since: what counts is how it came out.
 		b.SetBackfillRun(l.row.Backfill.Int64, l.row.ID, string(l.run.State))
-		b.effects = append(b.effects, func() { b.engine.background.Go(func() { b.engine.review(l.row.Backfill.Int64) }) })
+		b.reviewLater(l.row.Backfill.Int64)
 		return
 	}
 	place, ok := f.going[l.row.ID]
@@ -246,6 +248,7 @@ func (b *batch) stretchEnded(l *live) {
 	delete(f.going, l.row.ID)
 	b.SetBackfillWindow(store.BackfillWindow{Backfill: f.row.ID, Place: place, State: string(l.run.State), Run: sql.NullInt64{Int64: l.row.ID, Valid: true}})
 	if l.run.State != flow.RunSucceeded {
+		f.bad++
 		if f.failures++; f.row.StopAfter > 0 && f.failures >= f.row.StopAfter && f.row.State == BackfillRunning {
 			f.row.State, f.row.Reason = BackfillPaused, fmt.Sprintf("%d of its runs did not succeed, and stop-after is %d", f.failures, f.row.StopAfter)
 			b.SetBackfill(f.row)
@@ -270,8 +273,9 @@ func (b *batch) endBackfill(f *backfilling) {
 		}
 		if f.row.State != BackfillStopped {
 			f.row.State = BackfillSucceeded
-			if f.failures > 0 || b.engine.hasFailures(f.row.ID) {
+			if f.bad > 0 {
 				f.row.State = BackfillFailed
+				b.reviewLater(f.row.ID) // one of them may have been made again by hand since
 			}
 		}
 		f.row.Ended = store.At(b.at)
@@ -279,6 +283,10 @@ func (b *batch) endBackfill(f *backfilling) {
 		delete(b.engine.backfills, f.row.ID)
 		b.tell(AllRuns)
 	})
+}
+
+func (b *batch) reviewLater(id int64) {
+	b.effects = append(b.effects, func() { b.engine.background.Go(func() { b.engine.review(id) }) })
 }
 
 // review has the state of a backfill that has ended be what its runs say, when one
@@ -289,8 +297,13 @@ func (e *Engine) review(id int64) {
 	if err != nil || row.State != BackfillSucceeded && row.State != BackfillFailed {
 		return
 	}
+	bad, err := e.countBad(ctx, id)
+	if err != nil {
+		e.log.Error("a backfill cannot be counted", "backfill", id, "error", err)
+		return
+	}
 	state := BackfillSucceeded
-	if e.hasFailures(id) {
+	if bad > 0 {
 		state = BackfillFailed
 	}
 	if state == row.State {
@@ -309,16 +322,15 @@ func (e *Engine) review(id int64) {
 	}
 }
 
-// hasFailures tells whether a stretch of a backfill has not succeeded, as far as
-// that is recorded.
-func (e *Engine) hasFailures(id int64) bool {
-	counts, err := e.store.BackfillCounts(context.Background(), id)
-	if err != nil {
-		e.log.Error("a backfill cannot be counted", "backfill", id, "error", err)
+// countBad counts the stretches of a backfill that did not succeed.
+func (e *Engine) countBad(ctx context.Context, id int64) (bad int, err error) {
+	counts, err := e.store.BackfillCounts(ctx, id)
+	for _, c := range counts {
+		if c.State == string(flow.RunFailed) || c.State == string(flow.RunStopped) {
+			bad += c.Count
+		}
 	}
-	return slices.ContainsFunc(counts, func(c store.StateCount) bool {
-		return c.State == BackfillFailed || c.State == BackfillStopped
-	})
+	return bad, err
 }
 
 // DirectBackfill pauses a backfill, lets it go on, stops it, or tries again what
@@ -326,9 +338,9 @@ func (e *Engine) hasFailures(id int64) bool {
 func (e *Engine) DirectBackfill(ctx context.Context, id int64, what, by string) error {
 	row, err := e.store.Backfill(ctx, id)
 	if err != nil {
-		return Unknown("backfill", fmt.Sprint(id), nil)
+		return err
 	}
-	err = e.submit(ctx, func(b *batch) error {
+	return e.submit(ctx, func(b *batch) error {
 		f := e.backfills[id]
 		refuse := func(format string, args ...any) error { return &RefusedError{fmt.Sprintf(format, args...)} }
 		if f == nil && what != "retry" {
@@ -368,14 +380,13 @@ func (e *Engine) DirectBackfill(ctx context.Context, id int64, what, by string) 
 			}
 			b.ResetBackfillWindows(id, BackfillFailed, store.WindowWaiting)
 			b.ResetBackfillWindows(id, BackfillStopped, store.WindowWaiting)
-			f.row.State, f.row.Reason, f.row.Ended, f.failures, f.next, f.empty = BackfillRunning, "", store.Moment{}, 0, 0, false
+			f.row.State, f.row.Reason, f.row.Ended, f.failures, f.bad, f.next, f.empty = BackfillRunning, "", store.Moment{}, 0, 0, 0, false
 			b.advanceLater(id)
 		}
 		b.SetBackfill(f.row)
 		b.tell(AllRuns)
 		return nil
 	})
-	return err
 }
 
 // loadBackfills reads the backfills that have not ended.
@@ -398,6 +409,9 @@ func (e *Engine) loadBackfills(ctx context.Context, runs map[int64]*live) (map[i
 			if runs[s.Run.Int64] != nil {
 				f.going[s.Run.Int64] = s.Place
 			}
+		}
+		if f.bad, err = e.countBad(ctx, row.ID); err != nil {
+			return nil, fmt.Errorf("read backfill %d: %w", row.ID, err)
 		}
 		found[row.ID] = f
 	}

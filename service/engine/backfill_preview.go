@@ -39,6 +39,8 @@ func (e *Engine) preview(ctx context.Context, w *workflow, asked *Asked) (p Prev
 	zoneName := "UTC"
 	for _, s := range w.schedules {
 		schedules = append(schedules, s.Schedule)
+	}
+	if len(w.schedules) > 0 {
 		zoneName = w.schedules[0].Starts[0].Zone
 	}
 	if asked.Zone != "" {

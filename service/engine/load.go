@@ -195,8 +195,11 @@ func (e *Engine) GoOn(ctx context.Context) error {
 		for _, w := range e.workflows {
 			b.beginQueued(w)
 		}
-		for id := range e.backfills {
+		for id, f := range e.backfills {
 			b.advanceLater(id)
+			if f.row.State == BackfillStopped {
+				b.endBackfill(f) // if its last run ended with the life before
+			}
 		}
 		return nil
 	})

@@ -120,7 +120,7 @@ func (s *Store) Backfill(ctx context.Context, id int64) (Backfill, error) {
 
 // OpenBackfills lists those that have not ended, oldest first.
 func (s *Store) OpenBackfills(ctx context.Context) ([]Backfill, error) {
-	return many[Backfill](ctx, s.read, selectBackfills+`WHERE b.state IN ('running', 'paused') ORDER BY b.id`)
+	return many[Backfill](ctx, s.read, selectBackfills+`WHERE b.ended IS NULL ORDER BY b.id`)
 }
 
 // StateCount is how many stretches, and windows in them, are in a state.
