@@ -105,22 +105,6 @@ func (r Rule) tickBefore(t time.Time) (time.Time, bool) {
 	return time.Time{}, false
 }
 
-// Due lists the due moments in (after, until], oldest first, at most limit of
-// them. The last value tells whether there are more.
-func (r Rule) Due(after, until time.Time, limit int) (moments []time.Time, more bool) {
-	for {
-		next, ok := r.After(after)
-		if !ok || next.After(until) {
-			return moments, false
-		}
-		if len(moments) == limit {
-			return moments, true
-		}
-		moments = append(moments, next)
-		after = next
-	}
-}
-
 // Window is the window of a due moment: what lies between the moment of the rule
 // before its own and that, or what the rule covers. It is false if there is none,
 // for nothing came before.

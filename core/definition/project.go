@@ -15,7 +15,7 @@ const ProjectFile = "lantern.yaml"
 type File struct {
 	Path  string `json:"path"`
 	Text  string `json:"text"`
-	Table bool   `json:"table,omitempty"` // it holds no workflows, but tasks that one of them takes from it
+	Table bool   `json:"table,omitempty"` // it holds no workflows, but the tasks or the calendar that one of them takes from it
 }
 
 // Project is a folder of workflows.

@@ -271,3 +271,65 @@ func TestBackfillsThatCannotBe(t *testing.T) {
 		}
 	})
 }
+
+// What a stop leaves to be closed is waited for, and a life that begins meanwhile
+// ends the backfill all the same.
+func TestAStoppedBackfillEndsInTheNextLife(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := begin(t, t.TempDir())
+		if err := l.GoOn(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(4 * time.Hour)
+		l.apply(t, within+"starts: [{every: 1h}]\n")
+		row, _, err := l.Backfill(t.Context(), "within", Asked{From: "2000-01-01T00:00", To: "2000-01-01T01:00", Only: backfill.OnlyMissing}, "kari", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		synctest.Wait()
+		l.report(t, "scratch:open", dispatch.Succeeded, `{"folder": "/srv/a"}`)
+		if err := l.DirectBackfill(t.Context(), row.ID, "stop", "kari"); err != nil {
+			t.Fatal(err)
+		}
+		ended := func() bool {
+			synctest.Wait()
+			row, err := l.store.Backfill(t.Context(), row.ID)
+			if err != nil || row.State != BackfillStopped {
+				t.Fatalf("%+v %v", row, err)
+			}
+			return row.Ended.Valid
+		}
+		l = l.again(t)
+		if ended() {
+			t.Error("it has ended before what it opened is closed")
+		}
+		l.report(t, "scratch:close", dispatch.Succeeded, "")
+		if !ended() {
+			t.Error("it has not ended")
+		}
+	})
+}
+
+func TestABackfillOfATaskThatIsGone(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := begin(t, t.TempDir())
+		if err := l.GoOn(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(24 * time.Hour)
+		l.apply(t, gauges)
+		row, _, err := l.Backfill(t.Context(), "w", Asked{From: "2000-01-01T00:00", To: "2000-01-01T03:00", Only: backfill.OnlyMissing, AtOnce: 1, Tasks: []string{"a"}}, "kari", false)
+		if err != nil {
+			t.Fatal(err)
+		}
+		synctest.Wait()
+		l.apply(t, strings.Replace(gauges, "{a:", "{b:", 1))
+		l.work(t, nil)
+		if got := l.backfill(t, row.ID); got != "paused succeeded:1 waiting:2" {
+			t.Errorf("it is %s", got)
+		}
+		if row, err = l.store.Backfill(t.Context(), row.ID); err != nil || row.Reason != `version 2 of the workflow cannot do what it asks for: there is no task "a"` {
+			t.Errorf("%q %v", row.Reason, err)
+		}
+	})
+}
