@@ -19,9 +19,9 @@ const Graph = lazy(() => import("../graph/graph"));
 
 export function RunPage() {
   const { run: id = "" } = useParams();
-  useLive(id);
   const [query, setQuery] = useSearchParams();
   const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", `${runPath(id)}?fold=true`) });
+  useLive(run.error ? undefined : id); // one that is not there yet may come
   const wanted = query.get("task") ?? "";
   const item = useItem(id, wanted);
   if (run.error) return <Trouble error={run.error} what={`The run ${id} cannot be shown`} />;
