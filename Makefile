@@ -29,6 +29,10 @@ build: .cache/gcc console/dist/index.html
 	@command -v chromium >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends chromium fonts-dejavu-core; }
 	@mkdir -p .cache && touch $@
 
+.cache/postgres:
+	@ls /usr/lib/postgresql/*/bin/postgres >/dev/null 2>&1 || { apt-get update -qq && apt-get install -y -qq --no-install-recommends postgresql; }
+	@mkdir -p .cache && touch $@
+
 console/node_modules/.installed: console/package.json console/package-lock.json
 	cd console && npm ci --no-audit --no-fund --loglevel=error
 	@touch $@
@@ -37,7 +41,7 @@ console/dist/index.html: console/node_modules/.installed docs/reference/openapi.
 	cd console && npm run --silent build
 	@touch $@
 
-test: build .cache/chromium check go-test
+test: build .cache/chromium .cache/postgres check go-test
 
 check: go-check reference-check console-check
 
@@ -63,7 +67,7 @@ screenshots: build .cache/chromium
 	$(GO) run ./cmd/lantern-shots docs/screenshots
 
 bench: build
-	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./service/engine
+	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./service/engine ./service
 
 clean:
 	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts

@@ -23,7 +23,8 @@ import (
 	"wiselantern/core/definition"
 )
 
-// Workflow is a graph of tasks, which Exec, Shell, Route and Start add to it.
+// Workflow is a graph of tasks, which Exec, Shell, Route, Start, Wait and
+// Approve add to it.
 type Workflow struct {
 	Name       string
 	About      string
@@ -31,7 +32,9 @@ type Workflow struct {
 	Labels     []string
 	Params     []Param
 	Starts     []Start
-	IfRunning  string // queue, alongside, replace
+	Outside    []Outside // starts by something else than time
+	OnlyIf     string    // a condition in CEL for a run to be made by itself
+	IfRunning  string    // queue, alongside, replace
 	AtMost     int
 	Priority   int
 	Deadline   time.Duration
@@ -136,6 +139,12 @@ type Task struct {
 	AtOnce      int
 	StopOnFirst bool
 	MayFail     bool
+	OnTimeout   string    // of a wait or a question: fail, skip, and of a question yes, no
+	Updates     []Dataset // when it succeeds
+
+	wait     []Awaited
+	waitJoin string
+	question *Question
 
 	name   string
 	after  []expected

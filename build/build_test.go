@@ -27,6 +27,13 @@ func example() *Workflow {
 			{RRule: "FREQ=MONTHLY;BYDAY=-1FR;BYHOUR=6", Covers: Covers{Unit: "month"}},
 			{At: []string{"2026-03-28T06:00"}},
 		},
+		Outside: []Outside{
+			{Event: "storm.*", Source: "/office/*", Subject: "upper", Where: "event.data.level >= 2", Settle: 5 * time.Second, Params: map[string]string{"basin": "${event.subject}"}},
+			{Files: []string{"inbox/*.csv", "inbox/**/*.csv.gz"}, Settle: 3 * time.Second, Check: 30 * time.Second, MinSize: "1kB", Collect: 10 * time.Minute},
+			{Datasets: []string{"permits", "readings/raw"}, All: true},
+			{Workflow: "station-book", Expect: []Outcome{Settled}},
+		},
+		OnlyIf:    `run.cause != "schedule" || new("readings/raw")`,
 		IfRunning: "queue", AtMost: 2, Priority: 5, Deadline: 2 * time.Hour,
 		Defaults: Settings{Timeout: 10 * time.Minute, Env: map[string]string{"RIVER": "/srv/river"},
 			Retry: &Retry{Times: 2, Pause: 20 * time.Second, Growth: 2, Cap: 5 * time.Minute, Spread: &spread}},
@@ -56,6 +63,19 @@ func example() *Workflow {
 	publish.OnlyIf = `run.cause == "schedule"`
 	tell := w.Exec("tell", "bin/tell").After(way)
 	tell.Env = map[string]string{"HOUR": "${window.end}"}
+	arrive := w.WaitAll("arrive",
+		Awaited{Name: "scan", Files: []string{"scans/${params.basin}/*.csv"}, Settle: 2 * time.Second, Count: 2, MinSize: "10kB", Check: 10 * time.Second},
+		Awaited{Name: "permit", Event: "permit.given", Source: "/office/*", Subject: "${params.basin}", Where: "event.data.level > 2"})
+	arrive.Timeout, arrive.OnTimeout = 2*time.Hour, "skip"
+	w.Wait("permits", Awaited{Dataset: "permits", Window: "newest"}).When(arrive, Clear)
+	w.Wait("hours", Awaited{Workflow: "hour", Task: "quality/*", Window: "covering", Expect: []Outcome{Clear}})
+	w.Wait("noon", Awaited{Until: "${window.end + duration('6h')}"})
+	ready := w.WaitAny("ready",
+		Awaited{Name: "office", HTTP: "http://127.0.0.1:8080/${params.basin}", Method: "POST", Headers: map[string]string{"Accept": "application/json"}, Body: "{}", Status: []string{"200", "300..302"}, Holds: "answer.body.ready", Check: 10 * time.Second, Growth: 2, Cap: 5 * time.Minute},
+		Awaited{Name: "table", Query: "SELECT count(*) AS n FROM hours WHERE hour = $1", With: []string{"${window.start}"}, Connection: "warehouse", Holds: "rows[0].n > 0"})
+	alarm := w.Approve("alarm", Question{Ask: "Warn the ${params.basin} basin?", From: []string{"duty"}, Show: map[string]string{"index": "${task('load').result.index}"}, No: "fail"}).After(ready, load)
+	alarm.Timeout, alarm.OnTimeout = time.Hour, "no"
+	w.Exec("warn", "bin/warn").After(alarm).Updates = []Dataset{{Name: "warnings", About: "Warnings that were given", FreshWithin: 48 * time.Hour}}
 	way.Choose(Rule{If: `task("load").state == "succeeded"`, To: []*Task{publish}}, Rule{To: []*Task{tell}})
 	return w
 }

@@ -91,9 +91,13 @@ func (w *Workflow) document() yaml.MapSlice {
 		sorted(&one, "params", s.Params)
 		starts = append(starts, yaml.MapSlice(one))
 	}
+	for _, o := range w.Outside {
+		starts = append(starts, o.document())
+	}
 	if starts != nil {
 		k.set("starts", starts)
 	}
+	put(&k, "only_if", w.OnlyIf)
 	put(&k, "if_running", w.IfRunning)
 	put(&k, "at_most", w.AtMost)
 	put(&k, "priority", w.Priority)
@@ -253,6 +257,7 @@ func (t *Task) document() yaml.MapSlice {
 		}
 		k.set("start", yaml.MapSlice(start))
 	}
+	t.addOutside(&k)
 	put(&k, "may_fail", t.MayFail)
 	return yaml.MapSlice(k)
 }

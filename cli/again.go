@@ -19,11 +19,13 @@ func (a *app) rerunCommand() *cobra.Command {
 		Long: `Make tasks of a run again, within the same run and on the version of the workflow
 that it began with. The attempts that they had stay readable. Say which: those that
 failed (with what was not reached or was stopped), a task and everything that comes
-after it, or a task alone.`,
+after it, or a task alone. With --follow-on, the runs of other workflows that rested
+on these tasks are made again after them, each once those before it have succeeded.`,
 		Example: `  lantern rerun gauge-hourly:412 --failed
   lantern rerun gauge-hourly:412 --from load --follow
   lantern rerun gauge-hourly:412 --only index -p threshold=2.1
-  lantern rerun gauge-hourly:412 --from split --dry-run`,
+  lantern rerun gauge-hourly:412 --from split --dry-run
+  lantern rerun gauge-hourly:412 --from load --follow-on`,
 		Args:              cobra.ExactArgs(1),
 		ValidArgsFunction: a.completeRuns,
 		RunE: func(c *cobra.Command, args []string) error {
@@ -51,11 +53,24 @@ after it, or a task alone.`,
 			}
 			return a.print(again, func() error {
 				verb := "are made again"
-				if request.DryRun {
+				switch {
+				case request.DryRun:
 					verb = "would be made again (--dry-run)"
+				case len(again.Tasks) == 1:
+					verb = "is made again"
 				}
-				_, err := fmt.Fprintf(a.out, "%s of %s %s: %s\n", plural(len(again.Tasks), "task"), run.ID, verb, strings.Join(again.Tasks, ", "))
-				return err
+				fmt.Fprintf(a.out, "%s of %s %s: %s\n", plural(len(again.Tasks), "task"), run.ID, verb, strings.Join(again.Tasks, ", "))
+				for _, f := range again.FollowOn {
+					what := "all of it"
+					if f.Tasks != nil {
+						what = strings.Join(f.Tasks, ", ")
+					}
+					fmt.Fprintf(a.out, "  then %s: %s, after %s\n", f.Run, what, strings.Join(f.After, ", "))
+				}
+				if request.FollowOn && len(again.FollowOn) == 0 {
+					fmt.Fprintln(a.out, "  nothing in other workflows rested on that")
+				}
+				return nil
 			})
 		},
 	}
@@ -63,6 +78,7 @@ after it, or a task alone.`,
 	c.Flags().StringSliceVar(&request.From, "from", nil, "this task and everything that comes after it")
 	c.Flags().StringSliceVar(&request.Only, "only", nil, "this task alone")
 	c.Flags().StringArrayVarP(&params, "param", "p", nil, "another param than the run had, NAME=VALUE")
+	c.Flags().BoolVar(&request.FollowOn, "follow-on", false, "then also what rested on that in other workflows, in order")
 	c.Flags().BoolVar(&request.DryRun, "dry-run", false, "only tell which tasks would be made again")
 	c.Flags().BoolVarP(&follow, "follow", "f", false, "watch the run to its end")
 	c.MarkFlagsMutuallyExclusive("failed", "from", "only")

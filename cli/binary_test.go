@@ -414,6 +414,37 @@ func TestTheShellCompletesNames(t *testing.T) {
 	p.wants(p.does("__complete", "logs", "gauges:1", ""), 0, "collect\tsucceeded", "load")
 }
 
+// seesTheStorm follows what happens outside in the example: the hook of the weather
+// office, the forecast that is slow, the duty officer, the crew; the scan; and the
+// bulletin that waits for the whole day.
+func (p *person) seesTheStorm() {
+	p.t.Helper()
+	until := func(want string, args ...string) {
+		p.t.Helper()
+		for deadline := time.Now().Add(30 * time.Second); !strings.Contains(p.does(args...).out, want); time.Sleep(100 * time.Millisecond) {
+			if time.Now().After(deadline) {
+				p.t.Fatalf("%v does not say %q: %+v", args, want, p.does(args...))
+			}
+		}
+	}
+	until("Publish a storm warning for the upper basin?", "waits")
+	p.wants(p.does("waits"), 0, "load of gauge-hourly for each window in this one")
+	p.wants(p.does("events"), 0, "hook weather", "made storm-watch:1", "nobody wanted it")
+	p.wants(p.does("logs", "storm-watch:1", "forecast"), 0, "503 Service Unavailable", "its holds is false", "200 OK")
+	p.wants(p.does("approve", "storm-watch:1", "alarm", "--reason", "the gauges agree"), 0)
+	p.wants(p.does("watch", "storm-watch:1"), 0)
+	until("succeeded", "show", "crew-call:1")
+	p.wants(p.does("logs", "crew-call:1", "call"), 0, "Storm warning for the upper basin, by kari. the gauges agree")
+	until("succeeded", "show", "board-scans:1")
+	p.wants(p.does("logs", "board-scans:1", "read"), 0, "6 readings in")
+	p.wants(p.does("datasets", "readings/boards"), 0, "read of board-scans:1", `"rows":6`)
+	p.wants(p.does("rerun", "storm-watch:1", "--from", "publish", "--follow-on"), 0, "then crew-call:1: all of it, after storm-watch:1")
+	until("2         ", "show", "crew-call:1") // its second attempt
+	p.wants(p.does("show", "storm-watch:1"), 0, "then   crew-call:1 was made again after it")
+	p.wants(p.does("show", "crew-call:2"), 2, "there are runs crew-call:1 to crew-call:1")
+	p.wants(p.does("show", "day-bulletin:1"), 0, "waiting")
+}
+
 // The example's runs are there within a minute, worked on real data.
 func TestTheExampleRuns(t *testing.T) {
 	p := newPerson(t)
@@ -466,6 +497,7 @@ func TestTheExampleRuns(t *testing.T) {
 		}
 		before[name] = string(text)
 	}
+	p.seesTheStorm()
 	// Working an hour again leaves the same.
 	w := p.run("gauge-hourly:3").Window
 	p.wants(p.does("start", "gauge-hourly", "--window", w.Start.Format(time.RFC3339)+"/"+w.End.Format(time.RFC3339), "-f"), 0)

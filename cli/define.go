@@ -42,7 +42,7 @@ in them, each with its place and what to write instead. No service is needed.`,
 					return nil
 				}
 				for _, w := range project.Workflows {
-					fmt.Fprintf(a.out, "%s: %d tasks, %s; no mistakes\n", w.Name, len(w.Tasks), startsInWords(w))
+					fmt.Fprintf(a.out, "%s: %s, %s; no mistakes\n", w.Name, plural(len(w.Tasks), "task"), startsInWords(w))
 				}
 				return nil
 			})
@@ -55,12 +55,15 @@ in them, each with its place and what to write instead. No service is needed.`,
 }
 
 func startsInWords(w *definition.Workflow) string {
-	if len(w.Starts) == 0 {
+	if len(w.Starts)+len(w.Outside) == 0 {
 		return "started by people only"
 	}
 	words := make([]string, len(w.Starts))
 	for i, s := range w.Starts {
 		words[i] = s.String()
+	}
+	for _, o := range w.Outside {
+		words = append(words, o.String())
 	}
 	return strings.Join(words, "; ")
 }

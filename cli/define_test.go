@@ -46,6 +46,7 @@ func TestDefiningItemsResourcesAndEnvironments(t *testing.T) {
 	p.writes("rivers/workflows/outer.yaml", "workflow: outer\nstarts: [{every: 1s}]\ntasks: {all: {for_each: [1, 12], start: {workflow: checks, params: {depth: \"${item}\"}}}}\n")
 	p.wants(p.does("try", "rivers", "--workflow", "outer"), 0, "all[1]", "waits for the end of checks:2", "outer:1                  ● succeeded")
 
+	p.writes("rivers/workflows/outer.yaml", "workflow: outer\ntasks: {all: {for_each: [1, 12], start: {workflow: checks, params: {depth: \"${item}\"}}}}\n") // else it starts by itself
 	p.serves()
 	p.wants(p.does("apply", "rivers", "--env", "pord"), 2, `did you mean "prod"?`)
 	p.wants(p.does("apply", "rivers", "--env", "prod"), 0, "+ checks is new, version 1", "~ capacity store: 0 → 4")

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"fmt"
+	"net/http"
 	"path/filepath"
 	"time"
 
@@ -32,10 +33,21 @@ that real data has, and the service's data. Started again, it goes on.`,
 			}
 			o.data = filepath.Join(full, "data")
 			place := demo.Place{Dir: full}
-			fmt.Fprintf(a.out, "Writing the example project and its readings to %s\n", full)
-			if err := place.Write(time.Now()); err != nil {
+			if o.files == "" {
+				o.files = place.River()
+			}
+			office, err := place.ListenAsPartner()
+			if err != nil {
 				return err
 			}
+			defer office.Close()
+			fmt.Fprintf(a.out, "Writing the example project and its readings to %s\n", full)
+			if err := place.Write(time.Now(), office.Addr().String()); err != nil {
+				return err
+			}
+			partner := &http.Server{Handler: &demo.Partner{Slow: 8 * time.Second, Ready: time.Hour}, ReadHeaderTimeout: 10 * time.Second}
+			go partner.Serve(office) // until the demo ends; who asks then is told that nobody answers
+			defer partner.Close()
 			return a.serve(c.Context(), o, func(ctx context.Context, s *service.Service) error {
 				return a.playDemo(ctx, s, place, hours)
 			})
@@ -81,7 +93,29 @@ func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place
 			return err
 		}
 	}
+	if err := playOutside(ctx, c, s.Address, place); err != nil {
+		return err
+	}
 	return place.Keep(ctx)
+}
+
+// playOutside has things happen outside: the weather office announces a storm by its
+// hook, and the crew drop a scan that is written slowly.
+func playOutside(ctx context.Context, c *client.Client, address string, place demo.Place) error {
+	hook, err := c.AddHook(ctx, "weather", client.HookSettings{Map: map[string]string{
+		"type": "storm.${body.kind}", "source": "/weather-office", "subject": "${body.basin}", "id": "${body.bulletin}", "data": "${ {'level': body.level} }",
+	}})
+	if err != nil {
+		return err
+	}
+	now := time.Now()
+	for i, w := range []demo.Warning{{Kind: "watch", Basin: "lower", Level: 1.2}, {Kind: "warning", Basin: "lower", Level: 1.4}, {Kind: "warning", Basin: "upper", Level: 2.7}} {
+		w.Bulletin = fmt.Sprintf("%s-%d", now.UTC().Format("20060102-1504"), i+1)
+		if err := demo.Announce(ctx, address+hook.Path, hook.Secret, w, now); err != nil {
+			return fmt.Errorf("the weather office of the example cannot announce a storm: %w", err)
+		}
+	}
+	return place.Scan(ctx, "G02", now, 500*time.Millisecond)
 }
 
 // startDemo starts the runs that the example begins with. The table of the day
@@ -113,6 +147,9 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 		}
 	}
 	today := time.Now().UTC().Truncate(24 * time.Hour)
+	if _, err := c.Start(ctx, "day-bulletin", client.StartRequest{Window: &client.Window{Start: today, End: today.AddDate(0, 0, 1)}}); err != nil {
+		return err
+	}
 	if _, err := c.Start(ctx, "basin-daily", client.StartRequest{Window: &client.Window{Start: today.AddDate(0, 0, -1), End: today}}); err != nil {
 		return err
 	}

@@ -22,6 +22,9 @@ type given struct {
 	Exec    []string          `json:"exec,omitempty"`
 	Shell   string            `json:"shell,omitempty"`
 	Start   string            `json:"start,omitempty"`
+	Waits   string            `json:"waits,omitempty"` // for what, in words
+	Asks    string            `json:"asks,omitempty"`
+	Updates []string          `json:"updates,omitempty"`
 	Params  map[string]string `json:"params,omitempty"`
 	Env     map[string]string `json:"env,omitempty"`
 	Within  []string          `json:"within,omitempty"`
@@ -168,6 +171,29 @@ func (s *shower) given(t definition.Task, c *definition.Compiled) given {
 	if t.Start != nil {
 		one.Start, one.Params = t.Start.Workflow, values(t.Start.Params, c.Params)
 	}
+	if t.Wait != nil {
+		wait := definition.Wait{Join: t.Wait.Join, For: slices.Clone(t.Wait.For)}
+		for i := range wait.For {
+			of := slices.Clone(wait.For[i].Of)
+			for j := range of {
+				if itemKnown {
+					of[j] = s.text(c.Await[i].Of[j], of[j])
+				}
+			}
+			wait.For[i].Of = of
+			wait.For[i].Subject = s.text(c.Await[i].Subject, wait.For[i].Subject)
+		}
+		one.Waits = wait.Words()
+	}
+	if t.Approve != nil {
+		one.Asks = t.Approve.Ask
+		if itemKnown {
+			one.Asks = s.text(c.Ask, t.Approve.Ask)
+		}
+	}
+	for _, d := range t.Updates {
+		one.Updates = append(one.Updates, d.Name)
+	}
 	one.Errors = s.errors
 	return one
 }
@@ -218,6 +244,11 @@ func (a *app) printGiven(w *definition.Workflow, params definition.Values, windo
 		for _, name := range sortedNames(g.Env) {
 			line("env", name+"="+g.Env[name])
 		}
+		if g.Waits != "" {
+			line("waits", "for "+g.Waits)
+		}
+		line("asks", g.Asks)
+		line("updates", strings.Join(g.Updates, ", "))
 		line("within", strings.Join(g.Within, ", "))
 		for _, name := range sortedNames(g.Takes) {
 			line("takes", fmt.Sprintf("%d of %s", g.Takes[name], name))

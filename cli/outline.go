@@ -28,18 +28,34 @@ type upcoming struct {
 }
 
 func (a *app) outlineCommand() *cobra.Command {
-	count := 3
+	count, whole := 3, false
 	c := &cobra.Command{
-		Use:   "outline PATH…",
+		Use:   "outline [PATH…]",
+		Args:  cobra.ArbitraryArgs,
 		Short: "Show the waves of a graph, its longest chain and its next windows",
 		Long: `Show what comes of workflow files, offline: the tasks in waves (those of one wave may
 run beside each other), the longest chain, and the next windows with when they are
-due, in the zone of their rule.`,
+due, in the zone of their rule. With --all, instead, the arrows between workflows, data
+sets, events and files: of these files, or without PATH of all that the service has.`,
 		Example: `  lantern outline workflows/gauge-hourly.yaml
   lantern outline . --next 10
-  lantern outline . -o json`,
-		Args: cobra.MinimumNArgs(1),
+  lantern outline . -o json
+  lantern outline --all`,
 		RunE: func(c *cobra.Command, args []string) error {
+			if len(args) == 0 && !whole {
+				return &usageError{fmt.Errorf("name a file or a folder, or say --all")}
+			}
+			if len(args) == 0 {
+				service, err := a.client()
+				if err != nil {
+					return err
+				}
+				links, err := service.Links(c.Context())
+				if err != nil {
+					return err
+				}
+				return a.outlineAll(links)
+			}
 			if count < 0 || count > 1000 {
 				return &usageError{fmt.Errorf("--next %d: write a number from 0 to 1000", count)}
 			}
@@ -50,6 +66,13 @@ due, in the zone of their rule.`,
 			project, problems := s.load("")
 			if problems != nil {
 				return problems
+			}
+			if whole {
+				var links []definition.Link
+				for _, w := range project.Workflows {
+					links = append(links, w.Links()...)
+				}
+				return a.outlineAll(links)
 			}
 			var all []outlined
 			for _, w := range project.Workflows {
@@ -70,6 +93,7 @@ due, in the zone of their rule.`,
 			})
 		},
 	}
+	c.Flags().BoolVar(&whole, "all", false, "the arrows between workflows, data sets, events and files")
 	c.Flags().IntVar(&count, "next", count, "how many windows of each rule")
 	return c
 }
@@ -117,8 +141,11 @@ func (a *app) outline(w *definition.Workflow, o outlined) {
 	for _, res := range w.Resources {
 		fmt.Fprintf(a.out, "\n%s %s  opened for %s%s\n", p.dim("resource"), res.Name, strings.Join(usersOf(w, res.Name), ", "), prefixed(", within ", res.Within))
 	}
-	if len(o.Next) > 0 {
+	if len(o.Next)+len(w.Outside) > 0 {
 		fmt.Fprintln(a.out)
+	}
+	for _, start := range w.Outside {
+		fmt.Fprintf(a.out, "%s %s\n", p.dim("starts:"), start)
 	}
 	for _, next := range o.Next {
 		fmt.Fprintf(a.out, "%s %s\n", p.dim(next.Rule+":"), windowInWords(next))
@@ -158,6 +185,15 @@ func howInWords(t definition.Task) string {
 	}
 	if t.Start != nil {
 		words = append(words, "starts "+t.Start.Workflow)
+	}
+	if t.Wait != nil {
+		words = append(words, "waits for "+t.Wait.Words())
+	}
+	if t.Approve != nil {
+		words = append(words, "asks: "+t.Approve.Ask)
+	}
+	for _, d := range t.Updates {
+		words = append(words, "updates "+d.Name)
 	}
 	if t.Within != nil {
 		words = append(words, "within "+strings.Join(t.Within, ", "))

@@ -143,9 +143,9 @@ when you say so, and shows what is lit, what is out, and why.`,
 		&cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "act", Title: "Acting:"})
 	for group, commands := range map[string][]*cobra.Command{
 		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand()},
-		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand()},
-		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.watermarksCommand(), a.capacityCommand()},
-		"act":     {a.startCommand(), a.backfillCommand(), a.backfillsCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.pauseCommand(), a.resumeCommand()},
+		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand(), a.removeCommand(), a.hookCommand(), a.connectionCommand()},
+		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.watermarksCommand(), a.capacityCommand(), a.waitsCommand(), a.eventsCommand(), a.datasetsCommand()},
+		"act":     {a.startCommand(), a.backfillCommand(), a.backfillsCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.approveCommand(), a.eventCommand(), a.pauseCommand(), a.resumeCommand()},
 	} {
 		for _, c := range commands {
 			c.GroupID = group

@@ -187,6 +187,9 @@ func runPicture(p paint, r client.Run) string {
 	if params != nil {
 		fmt.Fprintf(&out, "%s %s\n", p.dim("params"), strings.Join(params, "  "))
 	}
+	for _, f := range r.FollowOn {
+		fmt.Fprintf(&out, "%s %s %s\n", p.dim("then  "), f.Run, p.followed(f))
+	}
 	fmt.Fprintf(&out, "%s  %s\n\n", p.dim("tasks "), p.counts(r.Counts))
 	var rows [][]string
 	for _, t := range r.Tasks {
@@ -194,6 +197,17 @@ func runPicture(p paint, r client.Run) string {
 	}
 	p.table(&out, []string{"task", "state", "attempts", "started", "took", "note"}, rows)
 	return strings.TrimRight(out.String(), "\n")
+}
+
+// followed says what became of a run that was to be made again after another.
+func (p paint) followed(f client.FollowOn) string {
+	switch f.State {
+	case "waiting":
+		return p.mark("waiting", flowWaiting+" is made again after it")
+	case "done":
+		return p.mark("succeeded", "was made again after it")
+	}
+	return p.mark("failed", "was not made again: "+f.Reason)
 }
 
 func runInWords(r client.Run) string {
@@ -244,7 +258,7 @@ func taskNote(t client.Task) string {
 		return t.Reason
 	case t.Items != nil && t.Items.Count > 0:
 		return plural(t.Items.Count, "item")
-	case len(t.Attempts) > 1 && t.State == "succeeded":
+	case len(t.Attempts) > 1 && t.State == "succeeded" && t.Attempts[len(t.Attempts)-2].Error != "":
 		return "before: " + t.Attempts[len(t.Attempts)-2].Error
 	}
 	return ""

@@ -35,6 +35,7 @@ type Run struct {
 	Ended     *time.Time     `json:"ended,omitempty"`
 	Outer     string         `json:"outer,omitempty" doc:"The run whose task started it and waits for it"`
 	Result    map[string]any `json:"result,omitempty" doc:"What it leaves for the task that started it"`
+	FollowOn  []FollowOn     `json:"follow_on,omitempty" doc:"What became of the runs that were last to be made again after it; left out of listings"`
 	Counts    map[string]int `json:"counts,omitempty" doc:"How many of its tasks are in each state, items left out"`
 	Tasks     []Task         `json:"tasks,omitempty" doc:"Left out of listings"`
 }
@@ -110,8 +111,9 @@ type Workflow struct {
 	Applied     time.Time            `json:"applied"`
 	AppliedBy   string               `json:"applied_by"`
 	Tasks       int                  `json:"tasks" doc:"How many there are"`
-	Starts      []string             `json:"starts" doc:"Its time rules in words"`
+	Starts      []string             `json:"starts" doc:"What makes runs of it, in words"`
 	Paused      *Paused              `json:"paused,omitempty"`
+	Removed     *Paused              `json:"removed,omitempty" doc:"It is there no more; its runs stay to be read"`
 	Next        *time.Time           `json:"next,omitempty" doc:"When it is next due"`
 	Open        int                  `json:"open" doc:"Runs that are queued or running"`
 	Recent      []Run                `json:"recent" doc:"Its newest runs, newest first"`
@@ -325,11 +327,14 @@ type RerunRequest struct {
 	Only   []string          `json:"only,omitempty" doc:"These tasks alone"`
 	Texts  map[string]string `json:"texts,omitempty" doc:"Other params than the run had, as text"`
 	DryRun bool              `json:"dry_run,omitempty" doc:"Only tell which tasks would be made again"`
+
+	FollowOn bool `json:"follow_on,omitempty" doc:"Then make again what rested on them in the runs of other workflows, in order"`
 }
 
 // Rerun tells which tasks are made again.
 type Rerun struct {
-	Tasks []string `json:"tasks"`
+	Tasks    []string   `json:"tasks"`
+	FollowOn []Follower `json:"follow_on,omitempty" doc:"The runs of other workflows that are made again after it, in order"`
 }
 
 // ReleaseRequest gives a person's word about a held task.

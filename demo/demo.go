@@ -29,17 +29,18 @@ func (p Place) River() string { return filepath.Join(p.Dir, "river") }
 const history = 31 * 24 * time.Hour
 
 // Write writes the project, unless it is there (so that what a reader changed in
-// it stays), and the readings up to now.
-func (p Place) Write(now time.Time) error {
+// it stays), and the readings up to now. Partner is the HOST:PORT of the weather
+// office.
+func (p Place) Write(now time.Time, partner string) error {
 	if _, err := os.Stat(p.Project()); err != nil {
-		if err := p.writeProject(); err != nil {
+		if err := p.writeProject(partner); err != nil {
 			return fmt.Errorf("write the example project: %w", err)
 		}
 	}
 	return p.generate(now)
 }
 
-func (p Place) writeProject() error {
+func (p Place) writeProject(partner string) error {
 	return fs.WalkDir(project, "project", func(name string, entry fs.DirEntry, err error) error {
 		if err != nil {
 			return err
@@ -52,9 +53,7 @@ func (p Place) writeProject() error {
 		if err != nil {
 			return err
 		}
-		if entry.Name() == "lantern.yaml" {
-			text = []byte(strings.ReplaceAll(string(text), "@RIVER@", p.River()))
-		}
+		text = []byte(strings.NewReplacer("@RIVER@", p.River(), "@PARTNER@", partner).Replace(string(text)))
 		mode := fs.FileMode(0o644)
 		if strings.HasPrefix(name, "project/bin/") { // embedding forgets run bits
 			mode = 0o755

@@ -1,11 +1,14 @@
 package demo
 
 import (
+	"fmt"
 	"io/fs"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"wiselantern/core/definition"
@@ -86,11 +89,57 @@ func TestTheExampleHasNoMistakes(t *testing.T) {
 	}
 }
 
+// The weather office is slow, then ready, then broken.
+func TestTheWeatherOfficeIsSlowThenReadyThenBroken(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		office := &Partner{Slow: 8 * time.Second, Ready: time.Hour}
+		asks := func(path string) string {
+			answer := httptest.NewRecorder()
+			office.ServeHTTP(answer, httptest.NewRequest("GET", path, nil))
+			return fmt.Sprint(answer.Code, " ", strings.TrimSpace(answer.Body.String()))
+		}
+		for _, step := range []struct {
+			after time.Duration
+			want  string
+		}{{0, "503 {\"ready\":false"}, {5 * time.Second, `200 {"done":"62%","ready":false}`}, {4 * time.Second, `200 {"basin":"upper","rain_mm":35,"ready":true}`}, {time.Hour, "500 the archive is broken"}} {
+			time.Sleep(step.after)
+			if got := asks("/forecast/upper"); !strings.HasPrefix(got, step.want) {
+				t.Errorf("after %s: %s, want %s", step.after, got, step.want)
+			}
+		}
+		if got := asks("/forecast/lower"); !strings.HasPrefix(got, "503") {
+			t.Errorf("another basin: %s", got)
+		}
+		if got := asks("/"); !strings.HasPrefix(got, "404") {
+			t.Errorf("another address: %s", got)
+		}
+	})
+}
+
+// Started again, the office is where the project says.
+func TestTheWeatherOfficeIsFoundAgain(t *testing.T) {
+	p := Place{Dir: t.TempDir()}
+	first, err := p.ListenAsPartner()
+	if err != nil {
+		t.Fatal(err)
+	}
+	address := first.Addr().String()
+	if _, err := p.ListenAsPartner(); err == nil || !strings.Contains(err.Error(), "that is taken") {
+		t.Errorf("while it is taken: %v", err)
+	}
+	first.Close()
+	again, err := p.ListenAsPartner()
+	if err != nil || again.Addr().String() != address {
+		t.Fatalf("%v: %v", again, err)
+	}
+	again.Close()
+}
+
 // A place is written once: what a reader changed stays, and only new hours are
 // added.
 func TestAPlaceIsWrittenOnce(t *testing.T) {
 	p := Place{Dir: t.TempDir()}
-	if err := p.Write(now); err != nil {
+	if err := p.Write(now, "127.0.0.1:9"); err != nil {
 		t.Fatal(err)
 	}
 	hours := func() []string {
@@ -110,7 +159,7 @@ func TestAPlaceIsWrittenOnce(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	if err := p.Write(now.Add(2 * time.Hour)); err != nil {
+	if err := p.Write(now.Add(2*time.Hour), "127.0.0.1:9"); err != nil {
 		t.Fatal(err)
 	}
 	if again := hours(); len(again) != len(first)+2 {

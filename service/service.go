@@ -20,6 +20,7 @@ import (
 	"wiselantern/service/api"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/engine"
+	"wiselantern/service/signals"
 	"wiselantern/service/store"
 	"wiselantern/worker"
 )
@@ -30,6 +31,7 @@ type Options struct {
 	Listen  string   // host:port; with port 0 a free one is taken
 	Hosts   []string // names besides loopback under which it may be asked for
 	ByHand  bool     // nothing comes due by itself
+	Files   string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
 	Slots   int      // attempts at once; 0 is twice the number of processors, at least 4
 	Console fs.FS
 	Version string
@@ -72,6 +74,11 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		return err
 	}
 	heart.ByHand = o.ByHand
+	if heart.Files, err = filepath.Abs(o.Files); err != nil {
+		return err
+	}
+	eyes := signals.New(heart, signals.Options{Log: o.Log})
+	heart.SetWatcher(eyes)
 	exchange := dispatch.NewExchange(heart)
 	heart.SetSender(exchange)
 	engineContext, stopEngine := context.WithCancel(context.Background())
@@ -80,7 +87,15 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		defer close(engineDone)
 		heart.Run(engineContext)
 	}()
+	eyesContext, closeEyes := context.WithCancel(context.Background())
+	eyesDone := make(chan struct{})
+	go func() {
+		defer close(eyesDone)
+		eyes.Run(eyesContext)
+	}()
 	defer func() {
+		closeEyes()
+		<-eyesDone
 		stopEngine()
 		<-engineDone
 	}()

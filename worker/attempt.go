@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"syscall"
 	"time"
 
@@ -28,7 +29,8 @@ type attempt struct {
 	cancelled <-chan struct{}
 	dir       string // holds work/, result.json and, at the end, report.json
 	started   time.Time
-	lines     int    // that its log has
+	lines     int // that its log has
+	told      sync.Once
 	ready     string // the folder that the project's setup has made ready, "" without a setup
 }
 
@@ -43,9 +45,6 @@ func (a *attempt) execute() dispatch.Ended {
 	if err := a.prepare(); err != nil {
 		return failed(fmt.Sprintf("the work folder cannot be made: %v", err))
 	}
-	go a.worker.again("the start of an attempt", func(ctx context.Context) error {
-		return a.worker.exchange.Started(ctx, dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
-	})
 	if report, ok := a.setUp(); !ok {
 		return report
 	}
@@ -61,6 +60,16 @@ func (a *attempt) execute() dispatch.Ended {
 	return a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: a.workDir()}, a.order.Timeout)
 }
 
+// tellStarted says, once, that the attempt has begun. It is said when a process of it
+// is there: recording it must not take the time away in which that begins.
+func (a *attempt) tellStarted() {
+	a.told.Do(func() {
+		go a.worker.again("the start of an attempt", func(ctx context.Context) error {
+			return a.worker.exchange.Started(ctx, dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
+		})
+	})
+}
+
 func failed(reason string) dispatch.Ended {
 	return dispatch.Ended{Outcome: dispatch.Failed, Error: reason}
 }
@@ -70,8 +79,10 @@ func failedWith(code int, reason string) dispatch.Ended {
 }
 
 func (a *attempt) prepare() error {
-	if err := os.MkdirAll(a.workDir(), 0o700); err != nil {
-		return err
+	if !a.worker.spares.take(a.dir) {
+		if err := os.MkdirAll(a.workDir(), 0o700); err != nil {
+			return err
+		}
 	}
 	if a.order.Parcel == "" {
 		return nil
@@ -195,6 +206,7 @@ func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
 		}
 		return failedWith(code, reason)
 	}
+	a.tellStarted()
 	ended := make(chan error, 1)
 	go func() { ended <- cmd.Wait() }()
 	why := a.wait(cmd.Process.Pid, ended, timeout)

@@ -76,6 +76,7 @@ func (a *attempt) setUp() (report dispatch.Ended, ok bool) {
 			}
 			break
 		}
+		a.tellStarted()
 		a.note("another task is just doing the setup of the project")
 		select {
 		case <-other:

@@ -46,6 +46,7 @@ type Worker struct {
 	exchange Exchange
 	parcels  sync.Mutex // held while one is unpacked
 	setups   setups
+	spares   *spares
 	slots    sync.WaitGroup
 	stopping chan struct{} // closed when attempts are to be given up
 	once     sync.Once
@@ -53,7 +54,7 @@ type Worker struct {
 
 // New makes a worker that has not begun.
 func New(x Exchange, o Options) *Worker {
-	return &Worker{Options: o, exchange: x, stopping: make(chan struct{})}
+	return &Worker{Options: o, exchange: x, stopping: make(chan struct{}), spares: newSpares(filepath.Join(o.Dir, "spare"), 2*o.Slots)}
 }
 
 // The times that the processes of an attempt are given.
@@ -66,6 +67,18 @@ const (
 // Run takes orders until none are given out any more or ctx is done, and
 // returns when those that it took have ended.
 func (w *Worker) Run(ctx context.Context) {
+	filling, stop := context.WithCancel(ctx)
+	var filled sync.WaitGroup
+	filled.Go(func() {
+		if err := w.spares.fill(filling); err != nil {
+			w.Log.Warn("no folders can be made ahead; attempts make their own", "error", err)
+		}
+	})
+	defer filled.Wait()
+	defer stop()
+	if err := os.MkdirAll(filepath.Join(w.Dir, "attempts"), 0o700); err != nil {
+		w.Log.Warn("the folder of the attempts cannot be made", "error", err) // each of them says so too
+	}
 	for range w.Slots {
 		w.slots.Go(func() {
 			for {

@@ -17,6 +17,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"time"
@@ -112,8 +113,8 @@ func (e *example) client() (*client.Client, error) {
 	return client.New(e.server, strings.TrimSpace(string(token)), "kari"), err
 }
 
-// wait waits until the table of the day is made, which comes last, and starts
-// one more run to be seen going.
+// wait waits until the table of the day is made and the duty officer is asked, which
+// come last.
 func (e *example) wait(ctx context.Context) error {
 	c, err := e.client()
 	if err != nil {
@@ -121,7 +122,9 @@ func (e *example) wait(ctx context.Context) error {
 	}
 	for {
 		page, err := c.Runs(ctx, client.RunsFilter{Workflow: "basin-daily"})
-		if err == nil && len(page.Runs) > 0 && page.Runs[0].State == "succeeded" {
+		waits, err2 := c.Waits(ctx, "")
+		asked := slices.ContainsFunc(waits, func(w client.Wait) bool { return w.Question != nil })
+		if err == nil && err2 == nil && asked && len(page.Runs) > 0 && page.Runs[0].State == "succeeded" {
 			return backfill(ctx, c)
 		}
 		select {
@@ -170,17 +173,17 @@ func (e *example) pages(tab context.Context, out string) error {
 	}
 	for _, page := range []struct{ file, theme, path, ready string }{
 		{"workflows.png", "dark", "/workflows", "mast-watch"},
-		{"workflows-light.png", "light", "/workflows", "mast-watch"},
 		{"workflow.png", "dark", "/workflows/gauge-hourly", "gauge-hourly:24"},
 		{"runs.png", "dark", "/runs", "gauge-hourly:24"},
 		{"run.png", "dark", "/runs/" + retried + "?task=split", "readings of"},
-		{"run-light.png", "light", "/runs/" + retried + "?task=collect&attempt=1", "asked it to send again"},
 		{"run-table.png", "dark", "/runs/" + retried + "?view=table&task=collect&attempt=1", "asked it to send again"},
 		{"run-failed.png", "dark", "/runs/recalibrate:2", "standard error: nobody has measured"},
 		{"run-items.png", "dark", "/runs/station-book:1?task=page", "3 succeeded"},
 		{"upcoming.png", "light", "/upcoming", "mast-watch"},
 		{"backfill.png", "dark", "/backfills/1", "Retry failed"},
-		{"run-paths.png", "dark", "/runs/flood-round:1?task=radio", "standard error: no answer"},
+		{"run-question.png", "dark", "/runs/storm-watch:1", "Publish a storm warning"},
+		{"events.png", "light", "/events", "storm-watch:1"},
+		{"datasets.png", "dark", "/datasets", "readings/clean"},
 	} {
 		if page.path == "/workflows" {
 			if err := waitFor(tab, "mast-watch"); err != nil {
@@ -233,6 +236,7 @@ func (e *example) commands(tab context.Context, out string) error {
 		{"cli-runs.png", []string{"runs", "--limit", "28"}},
 		{"cli-backfill.png", []string{"backfills", "1"}},
 		{"cli-show.png", []string{"show", "recalibrate:2"}},
+		{"cli-waits.png", []string{"waits"}},
 		{"cli-check.png", []string{"check", filepath.Join("demo", "testdata", "mistakes.yaml")}},
 	} {
 		text, err := e.output(c.args)

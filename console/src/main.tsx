@@ -3,7 +3,10 @@ import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, Navigate, Outlet, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
+import { AnswerPage } from "./pages/answer";
 import { BackfillPage, BackfillsPage } from "./pages/backfills";
+import { DatasetPage, DatasetsPage } from "./pages/datasets";
+import { EventsPage } from "./pages/events";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { SignInPage } from "./pages/sign-in";
@@ -18,6 +21,7 @@ showTheme();
 
 const router = createBrowserRouter([
   { path: "/sign-in", element: <SignInPage /> },
+  { path: "/answer", element: <AnswerPage /> },
   {
     element: (
       <Shell>
@@ -33,6 +37,9 @@ const router = createBrowserRouter([
       { path: "/backfills", element: <BackfillsPage /> },
       { path: "/backfills/:number", element: <BackfillPage /> },
       { path: "/runs/:run", element: <RunPage /> },
+      { path: "/events", element: <EventsPage /> },
+      { path: "/datasets", element: <DatasetsPage /> },
+      { path: "/datasets/*", element: <DatasetPage /> },
       { path: "*", element: <p className="py-10 text-soft">There is no such page.</p> },
     ],
   },
@@ -41,7 +48,7 @@ const router = createBrowserRouter([
 /** Whoever is not signed in is taken there, and back afterwards. */
 function onError(error: Error) {
   const here = router.state.location;
-  if (error instanceof Problem && error.status === 401 && here.pathname !== "/sign-in") {
+  if (error instanceof Problem && error.status === 401 && !["/sign-in", "/answer"].includes(here.pathname)) {
     void router.navigate(`/sign-in?next=${encodeURIComponent(here.pathname + here.search)}`);
   }
 }

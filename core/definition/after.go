@@ -69,7 +69,7 @@ func (r *reader) after(n *node, what string) (found []dependency) {
 		return found
 	case mapping:
 		r.each(n, "after of "+what, func(key, value *node) {
-			found = append(found, dependency{key.text, r.outcomes(value, what), key})
+			found = append(found, dependency{key.text, r.outcomes(value, "after of "+what), key})
 		})
 		return found
 	}
@@ -80,7 +80,7 @@ func (r *reader) after(n *node, what string) (found []dependency) {
 // outcomes reads one or several outcomes joined by |, in the order of Settled.
 func (r *reader) outcomes(n *node, what string) (expect []string) {
 	words := append(slices.Clone(Settled), sortedKeys(outcomeWords)...)
-	for word := range strings.SplitSeq(r.text(n, "an outcome in after of "+what), "|") {
+	for word := range strings.SplitSeq(r.text(n, "an outcome of "+what), "|") {
 		word = strings.TrimSpace(word)
 		switch {
 		case slices.Contains(Settled, word):
@@ -92,7 +92,7 @@ func (r *reader) outcomes(n *node, what string) (expect []string) {
 			if near := Nearest(word, words); near != "" {
 				fix = fmt.Sprintf("did you mean %q?", near)
 			}
-			r.problem(n, fix, "after of %s expects the outcome %q", what, word)
+			r.problem(n, fix, "%s expects the outcome %q", what, word)
 		}
 	}
 	slices.SortFunc(expect, func(a, b string) int { return slices.Index(Settled, a) - slices.Index(Settled, b) })

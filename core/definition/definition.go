@@ -26,6 +26,8 @@ type Workflow struct {
 	Params     []Param           `json:"params,omitempty"`
 	Setup      *Setup            `json:"setup,omitempty"` // of its project
 	Starts     []Start           `json:"starts,omitempty"`
+	Outside    []Outside         `json:"outside,omitempty"` // starts by something else than time
+	OnlyIf     string            `json:"only_if,omitempty"` // a condition; if it is false, no run is made but by a person or a backfill
 	IfRunning  IfRunning         `json:"if_running"`
 	AtMost     int               `json:"at_most,omitempty"`    // runs that may go at once; 0 is what if_running says
 	Priority   int               `json:"priority,omitempty"`   // its tasks take capacity before those of a lower one
@@ -58,7 +60,11 @@ type Task struct {
 	AtOnce      int               `json:"at_once,omitempty"`       // so many items at a time
 	StopOnFirst bool              `json:"stop_on_first,omitempty"` // when an item fails, no more of them
 	Within      []string          `json:"within,omitempty"`        // the resources that are open while it is made
-	Kind        string            `json:"kind"`                    // the key of its kind: exec, shell, route, start
+	Kind        string            `json:"kind"`                    // the key of its kind: exec, shell, route, start, wait, approve
+	Wait        *Wait             `json:"wait,omitempty"`
+	Approve     *Approval         `json:"approve,omitempty"`
+	OnTimeout   string            `json:"on_timeout,omitempty"` // of a wait or a question: fail, skip, yes, no
+	Updates     []Dataset         `json:"updates,omitempty"`    // the data sets that it updates when it succeeds
 	Start       *Inner            `json:"start,omitempty"`
 	Route       []Rule            `json:"route,omitempty"` // in order; the first whose condition holds
 	Exec        []string          `json:"exec,omitempty"`  // program and arguments, with ${expressions}

@@ -157,7 +157,7 @@ func TestDifferencesAreToldAKeyAtATime(t *testing.T) {
 		told = append(told, strings.TrimSpace(d.Part+" "+d.Key)+": "+d.Before+" > "+d.After)
 	}
 	want := `workflow owner: hydrology >
-workflow starts: [{"every":"1h","missed":"each","zone":"Europe/Oslo"},{"cron":"15 6 * * mon-fri","missed":"each","zone":"UTC"}] > [{"every":"2h","missed":"each","zone":"Europe/Oslo"},{"cron":"15 6 * * mon-fri","missed":"each","zone":"UTC"}]
+workflow start 1 every: 1h > 2h
 param basin default: upper > lower
 task check/range env.MODE: slow > quick
 task check/range retry.times: 5 > 6
@@ -398,7 +398,9 @@ func TestTheExampleOfTheReference(t *testing.T) {
 	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "priority", "takes", "deadline", "defaults", "tasks", "after", "join", "otherwise",
 		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default",
 		"resources", "open", "close", "within", "close_must_succeed", "for_each", "at_once", "stop_on_first", "start", "wait", "window", "result",
-		"rrule", "at", "between", "on", "from", "until", "except", "delay", "spread", "covers", "length", "ends", "missed", "watermarks", "initial", "set"} {
+		"rrule", "at", "between", "on", "from", "until", "except", "delay", "spread", "covers", "length", "ends", "missed", "watermarks", "initial", "set",
+		"event", "source", "subject", "where", "settle", "collect", "file", "check", "min_size", "count", "dataset", "expect", "workflow", "task", "until", "http", "method", "headers", "body", "status", "holds", "query", "with",
+		"connection", "all", "any", "approve", "ask", "show", "no", "on_timeout", "updates", "fresh_within"} {
 		if !strings.Contains(example, key+":") {
 			t.Errorf("the example does not have %s", key)
 		}

@@ -2,6 +2,7 @@ package definition
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
 	"strings"
@@ -84,6 +85,36 @@ func named(list any, key string) map[string]map[string]any {
 	return out
 }
 
+// oneOfList is what one of the items under a key is called.
+func oneOfList(key string) string {
+	switch key {
+	case "starts":
+		return "start"
+	case "outside":
+		return "start from outside"
+	}
+	return key
+}
+
+// sameLists tells whether both are lists of as many objects, which are compared one
+// by one.
+func sameLists(from, to any) (before, after []map[string]any, ok bool) {
+	old, isOld := from.([]any)
+	now, isNow := to.([]any)
+	if !isOld || !isNow || len(old) != len(now) {
+		return nil, nil, false
+	}
+	for i := range old {
+		first, isFirst := old[i].(map[string]any)
+		second, isSecond := now[i].(map[string]any)
+		if !isFirst || !isSecond {
+			return nil, nil, false
+		}
+		before, after = append(before, first), append(after, second)
+	}
+	return before, after, true
+}
+
 // differing are the keys that two objects have differently, at any depth.
 func differing(prefix string, before, after map[string]any) (all []Difference) {
 	keys := map[string]any{}
@@ -91,6 +122,12 @@ func differing(prefix string, before, after map[string]any) (all []Difference) {
 	maps.Copy(keys, after)
 	for _, key := range slices.Sorted(maps.Keys(keys)) {
 		from, to := before[key], after[key]
+		if old, now, ok := sameLists(from, to); ok {
+			for i := range old {
+				all = append(all, differing(fmt.Sprintf("%s%s %d ", prefix, oneOfList(key), i+1), old[i], now[i])...)
+			}
+			continue
+		}
 		first, isFirst := from.(map[string]any)
 		second, isSecond := to.(map[string]any)
 		switch {

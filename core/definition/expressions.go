@@ -18,6 +18,7 @@ type expected struct {
 	kind expectedKind
 	at   *node
 	text string
+	with string // a name that is known besides
 }
 
 type expectedKind int
@@ -26,11 +27,17 @@ const (
 	condition expectedKind = iota
 	template
 	list
+	matching // a condition that is asked for each item of a task made for each
 )
 
 func (r *reader) expects(task string, kind expectedKind, at *node, text string) {
+	r.expectsWith(task, kind, at, text, "")
+}
+
+// expectsWith is expects, where something of that name is known besides.
+func (r *reader) expectsWith(task string, kind expectedKind, at *node, text, with string) {
 	if at.kind == scalar && (kind != template || !expr.IsPlain(text)) {
-		r.expected = append(r.expected, expected{task, kind, at, text})
+		r.expected = append(r.expected, expected{task, kind, at, text, with})
 	}
 }
 
@@ -100,8 +107,8 @@ func (r *reader) expressions(w *Workflow) {
 		return // a param has no type yet, and that was told
 	}
 	ancestors := map[string]map[string]bool{}
-	items := map[string]*expr.Env{}                                                                        // of tasks made for each
-	slices.SortStableFunc(waiting, func(a, b expected) int { return int(b.kind/list) - int(a.kind/list) }) // lists first: the others may speak of their items
+	items := map[string]*expr.Env{}                                                                // of tasks made for each
+	slices.SortStableFunc(waiting, func(a, b expected) int { return listFirst(a) - listFirst(b) }) // the others may speak of their items
 	for _, x := range waiting {
 		if ancestors[x.task] == nil {
 			ancestors[x.task] = upstream(w, x.task)
@@ -113,9 +120,21 @@ func (r *reader) expressions(w *Workflow) {
 			return ancestors[x.task][t.Name] || x.task == wholeRun
 		}
 		var mistakes []expr.Mistake
+		in := env
+		if items[x.task] != nil && (x.kind == template || x.kind == matching) {
+			in = items[x.task]
+		}
+		if x.with != "" {
+			if in, err = in.With(x.with); err != nil {
+				panic("a variable more can be had in any environment: " + err.Error())
+			}
+		}
 		switch x.kind {
-		case condition:
-			_, mistakes = env.Condition(x.text, scope)
+		case condition, matching:
+			if x.task == aRun {
+				in = in.WithNew()
+			}
+			_, mistakes = in.Condition(x.text, scope)
 		case list:
 			var of *expr.Expression
 			of, mistakes = env.List(x.text, scope)
@@ -123,10 +142,6 @@ func (r *reader) expressions(w *Workflow) {
 				panic("a variable more can be had in any environment: " + err.Error())
 			}
 		case template:
-			in := env
-			if items[x.task] != nil {
-				in = items[x.task]
-			}
 			_, mistakes = in.Template(x.text, scope)
 		}
 		for _, m := range mistakes {
@@ -134,6 +149,20 @@ func (r *reader) expressions(w *Workflow) {
 		}
 	}
 }
+
+func listFirst(x expected) int {
+	if x.kind == list {
+		return 0
+	}
+	return 1
+}
+
+// aStart and aRun stand for the task in expressions of a start, and in the
+// condition for a run to be made: no task is known there.
+const (
+	aStart = "a start"
+	aRun   = "a run"
+)
 
 // wholeRun stands for the task in expressions that speak of all tasks, when the
 // run has ended.
@@ -219,6 +248,24 @@ type Compiled struct {
 	Env     map[string]*expr.Template // only those that have an expression
 	ForEach *expr.Expression          // nil without one
 	Params  map[string]*expr.Template // of the workflow that it starts
+	Await   []CompiledAwaited         // one for each thing that it waits for
+	Ask     *expr.Template            // of a question
+	Show    map[string]*expr.Template // beside it
+}
+
+// CompiledAwaited are the expressions of one thing that is awaited.
+type CompiledAwaited struct {
+	Of, With              []*expr.Template
+	Source, Subject, Body *expr.Template
+	Headers               map[string]*expr.Template
+	Where, Holds          *expr.Expression // nil without one
+}
+
+// CompiledOutside are the expressions of a start that hangs on something other
+// than time.
+type CompiledOutside struct {
+	Where  *expr.Expression // nil without one
+	Params map[string]*expr.Template
 }
 
 // Expressions are the compiled expressions of a workflow.
@@ -226,13 +273,16 @@ type Expressions struct {
 	Nodes  []Compiled                // in the order of Nodes
 	Result map[string]*expr.Template // of the whole run
 	Set    map[string]*expr.Template // of the watermarks
+
+	OnlyIf  *expr.Expression  // of the workflow; nil without one
+	Outside []CompiledOutside // in the order of Outside
 }
 
 // Compile compiles the expressions of a workflow that was read without problems;
 // nil if it has none.
 func (w *Workflow) Compile() (*Expressions, error) {
 	nodes := w.Nodes()
-	if w.Result == nil && w.Watermarks == nil && !slices.ContainsFunc(nodes, Task.hasExpressions) {
+	if w.Result == nil && w.Watermarks == nil && w.Outside == nil && w.OnlyIf == "" && !slices.ContainsFunc(nodes, Task.hasExpressions) {
 		return nil, nil
 	}
 	env, err := NewExpressions(w)
@@ -248,6 +298,18 @@ func (w *Workflow) Compile() (*Expressions, error) {
 			}
 			out.Set[m.Name] = c.template(m.Set)
 		}
+	}
+	if w.OnlyIf != "" {
+		c.env = env.WithNew()
+		out.OnlyIf = c.condition(w.OnlyIf)
+		c.env = env
+	}
+	for _, o := range w.Outside {
+		one := CompiledOutside{Params: c.templates(o.Params, always)}
+		if o.Where != "" {
+			one.Where = c.condition(o.Where)
+		}
+		out.Outside = append(out.Outside, one)
 	}
 	for i, t := range nodes {
 		one := &out.Nodes[i]
@@ -279,12 +341,47 @@ func (w *Workflow) Compile() (*Expressions, error) {
 		if t.Start != nil {
 			one.Params = c.templates(t.Start.Params, always)
 		}
+		if t.Wait != nil {
+			for _, a := range t.Wait.For {
+				one.Await = append(one.Await, c.awaited(a))
+			}
+		}
+		if t.Approve != nil {
+			one.Ask, one.Show = c.template(t.Approve.Ask), c.templates(t.Approve.Show, always)
+		}
 	}
 	return out, c.err
 }
 
+func (c *compiler) awaited(a Awaited) CompiledAwaited {
+	out := CompiledAwaited{Source: c.template(a.Source), Subject: c.template(a.Subject), Body: c.template(a.Body), Headers: c.templates(a.Headers, always)}
+	for _, text := range a.Of {
+		if a.Kind == AwaitQuery {
+			text = strings.ReplaceAll(text, "${", "$${") // there are no values in it
+		}
+		out.Of = append(out.Of, c.template(text))
+	}
+	for _, text := range a.With {
+		out.With = append(out.With, c.template(text))
+	}
+	if a.Where != "" {
+		out.Where = c.condition(a.Where)
+	}
+	if a.Holds != "" {
+		before := c.env
+		known := map[string]string{AwaitHTTP: "answer", AwaitQuery: "rows"}[a.Kind]
+		var err error
+		if c.env, err = c.env.With(known); err != nil && c.err == nil {
+			c.err = err
+		}
+		out.Holds = c.condition(a.Holds)
+		c.env = before
+	}
+	return out
+}
+
 func (t Task) hasExpressions() bool {
-	if t.OnlyIf != "" || t.Route != nil || t.ForEach != "" || t.Start != nil || slices.ContainsFunc(t.Exec, notPlain) {
+	if t.Parked() || t.OnlyIf != "" || t.Route != nil || t.ForEach != "" || t.Start != nil || slices.ContainsFunc(t.Exec, notPlain) {
 		return true
 	}
 	for _, value := range t.Env {

@@ -100,7 +100,12 @@ func LoadFor(files []File, environment string) (*Project, Problems) {
 	problems = append(problems, projects.problems...)
 	for _, r := range readers {
 		r.checkInners(project.Workflows)
+		r.checkLinks(project.Workflows)
 		problems = append(problems, r.problems...)
+	}
+	if way, waits := Circle(project.Workflows); way != nil && problems == nil {
+		message, fix := circleMessage(way, waits)
+		problems = append(problems, Problem{File: project.Files[way[0]], Message: message, Fix: fix})
 	}
 	return project, problems.sorted()
 }

@@ -11,12 +11,14 @@ import (
 // wrong on the way, so that one reading finds every mistake.
 type reader struct {
 	document
-	problems    Problems
-	tables      map[string]string // the texts of files that workflows take tasks from
-	expected    []expected        // expressions of the workflow that is being read
-	startParams []startParam      // that starts of the workflow that is being read give
-	inners      []innerAt         // the workflows that tasks start
-	withins     []withinAt        // what names a resource, in the workflow that is being read
+	problems      Problems
+	tables        map[string]string // the texts of files that workflows take tasks from
+	expected      []expected        // expressions of the workflow that is being read
+	startParams   []startParam      // that starts of the workflow that is being read give
+	inners        []innerAt         // the workflows that tasks start
+	links         []linkAt          // the workflows that waits and starts name
+	outsideParams []*node           // that starts by something outside give
+	withins       []withinAt        // what names a resource, in the workflow that is being read
 }
 
 // document is a file with its lines.

@@ -71,7 +71,7 @@ func TestTheSchemaRefusesWhatIsWrong(t *testing.T) {
 	for _, name := range []string{"unknown-key", "unknown-key-of-task", "no-tasks", "empty-tasks", "tasks-as-list", "task-with-two-kinds", "task-does-nothing", "bad-task-name", "exec-as-text", "exec-empty",
 		"env-of-the-service", "timeout-without-unit", "retry-out-of-range", "every-and-cron", "start-without-rule", "if-running", "param-without-type", "param-of-unknown-type", "join-unknown", "join-of-none",
 		"otherwise-unknown", "after-outcome-unknown", "outcomes-unknown", "route-rule-not-whole", "labels-as-text", "may-fail-maybe",
-		"each-none-at-once", "resource-without-close", "resource-of-a-route", "start-of-nothing", "start-window"} {
+		"each-none-at-once", "resource-without-close", "resource-of-a-route", "start-of-nothing", "start-window", "wait-text", "wait-of-nothing", "wait-of-two", "wait-all-and-more", "wait-all-of-one", "wait-file", "wait-http", "wait-query", "wait-workflow", "approve", "updates", "start-outside"} {
 		text, err := os.ReadFile("testdata/mistakes/" + name + ".yaml")
 		if err != nil {
 			t.Fatal(err)

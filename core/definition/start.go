@@ -133,18 +133,27 @@ func (w *Workflow) Schedules() (all []Schedule, err error) {
 	return all, nil
 }
 
-func (r *reader) starts(n *node) []Start {
+func (r *reader) starts(n *node) (starts []Start, outside []Outside) {
 	if n.kind != sequence {
 		r.problem(n, "write a list, as in [{every: 1h}]", "starts is %s", n.kind)
-		return nil
+		return nil, nil
 	}
-	var starts []Start
 	for i, item := range n.items {
-		if s, ok := r.start(item, fmt.Sprintf("start %d", i+1)); ok {
+		what := fmt.Sprintf("start %d", i+1)
+		if kind, more := outsideKey(item); more != nil {
+			r.problem(more, "make two starts of it", "%s is for two things", what)
+		} else if kind != "" {
+			if o, ok := r.outside(item, kind, what); ok {
+				if slices.ContainsFunc(outside, func(other Outside) bool { return other.Key() == o.Key() }) {
+					r.problem(item, "take one of them out", "%s is for the same as one before it", what)
+				}
+				outside = append(outside, o)
+			}
+		} else if s, ok := r.start(item, what); ok {
 			starts = append(starts, s)
 		}
 	}
-	return starts
+	return starts, outside
 }
 
 func (r *reader) start(n *node, what string) (Start, bool) {
@@ -188,7 +197,7 @@ func (r *reader) start(n *node, what string) (Start, bool) {
 	case !ok:
 		return s, false
 	case rules == nil:
-		r.problem(n, "give it one of: every, cron, rrule, at", "%s has no time rule", what)
+		r.problem(n, "give it one of: every, cron, rrule, at, event, file, dataset, workflow", "%s says nothing of what it is for", what)
 		return s, false
 	case len(rules) > 1:
 		r.problem(rules[1], "make two starts of it", "%s has two time rules", what)

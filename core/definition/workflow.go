@@ -52,7 +52,11 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"owner":    func(n *node) { w.Owner = r.text(n, "owner") },
 		"labels":   func(n *node) { w.Labels = r.texts(n, "labels") },
 		"params":   func(n *node) { w.Params = r.params(n) },
-		"starts":   func(n *node) { w.Starts = r.starts(n) },
+		"starts":   func(n *node) { w.Starts, w.Outside = r.starts(n) },
+		"only_if": func(n *node) {
+			w.OnlyIf = r.text(n, "only_if")
+			r.expects(aRun, condition, n, w.OnlyIf)
+		},
 		"if_running": func(n *node) {
 			w.IfRunning = IfRunning(r.oneOf(n, "if_running", string(Queue), string(Alongside), string(Replace), string(Skip)))
 		},
@@ -91,10 +95,16 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 	}
 	w.Setup = inherited.Setup
 	r.checkStartParams(w)
+	r.checkOutsideParams(w)
 	r.tasks(tasks, w, inherited)
 	for i := range r.inners {
 		if r.inners[i].from == "" {
 			r.inners[i].from = w.Name
+		}
+	}
+	for i := range r.links {
+		if r.links[i].from == "" {
+			r.links[i].from = w.Name
 		}
 	}
 	return w
@@ -210,7 +220,7 @@ func (r *reader) tasks(n *node, w *Workflow, inherited Settings) {
 func (r *reader) task(name string, n *node, s Settings) (task Task, after []dependency) {
 	task = Task{Name: name, Join: Join{Kind: "all"}, Repeatable: true}
 	what := fmt.Sprintf("task %q", name)
-	var join, otherwise, each, atOnce, stopOnFirst *node
+	var join, otherwise, each, atOnce, stopOnFirst, onTimeout *node
 	d := doing{task: &task, settings: &s, what: what}
 	keys := r.doing(&d)
 	maps.Copy(keys, map[string]func(*node){
@@ -232,7 +242,7 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 				task.ForEach = r.text(n, "for_each of "+what)
 			}
 			if n.kind != mapping {
-				r.expected = append(r.expected, expected{name, list, n, task.ForEach})
+				r.expected = append(r.expected, expected{task: name, kind: list, at: n, text: task.ForEach})
 			}
 		},
 		"at_once":       func(n *node) { atOnce, task.AtOnce = n, int(r.whole64(n, "at_once of "+what, 1, 10_000)) },
@@ -240,9 +250,13 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 		"within":        func(n *node) { task.Within = r.within(n, what) },
 		"route":         d.kind("route", func(n *node) { task.Route = r.route(n, name, what) }),
 		"start":         d.kind("start", func(n *node) { task.Start = r.inner(n, name, what) }),
+		"wait":          d.kind("wait", func(n *node) { task.Wait = r.wait(n, name, what) }),
+		"approve":       d.kind("approve", func(n *node) { task.Approve = r.approve(n, name, what) }),
+		"on_timeout":    func(n *node) { onTimeout = n },
+		"updates":       func(n *node) { task.Updates = r.updates(n, what) },
 	})
-	if slices.ContainsFunc(n.pairs, func(p pair) bool { return p.key.text == "start" }) {
-		s = Settings{Retry: standard.Retry} // the tasks of the other workflow inherit their own
+	if slices.ContainsFunc(n.pairs, func(p pair) bool { return slices.Contains([]string{"start", "wait", "approve"}, p.key.text) }) {
+		s = Settings{Retry: standard.Retry} // what is inherited is for programs
 	}
 	ok := r.keys(n, what, keys)
 	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
@@ -254,10 +268,36 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 	if each != nil && task.Kind == "route" {
 		r.problem(each, "take for_each out, or make a task for it that the route comes after", "%s is a route, and chooses once", what)
 	}
+	if onTimeout != nil {
+		words := onTimeoutWords
+		if task.Kind == "approve" {
+			words = append(slices.Clone(words), "yes", "no")
+		}
+		task.OnTimeout = r.oneOf(onTimeout, "on_timeout of "+what, words...)
+	}
+	r.needs(task.Timeout > 0, "timeout", what+" has %s and no time that could be over", map[string]*node{"on_timeout": onTimeout})
 	if ok {
-		r.oneKind(n, d, "exec, shell, route, start")
+		r.oneKind(n, d, "exec, shell, route, start, wait, approve")
+		r.parked(n, &task, onTimeout, what)
 	}
 	return task, after
+}
+
+// parked finds what says nothing in a task that no worker makes, and what says
+// nothing in one that a worker does.
+func (r *reader) parked(n *node, task *Task, onTimeout *node, what string) {
+	if !task.Parked() {
+		if onTimeout != nil {
+			r.problem(onTimeout, "take it out; a program that takes longer than its timeout has failed", "%s has on_timeout and is neither a wait nor a question", what)
+		}
+		return
+	}
+	for _, p := range n.pairs {
+		switch p.key.text {
+		case "takes", "env", "outcomes", "repeatable":
+			r.problem(p.key, "take it out", "%s has %s, and no worker makes it", what, p.key.text)
+		}
+	}
 }
 
 // standardAtOnce is how many items of a task go at once if it does not say: a

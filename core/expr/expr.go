@@ -20,7 +20,6 @@ import (
 	"cel.dev/cel-go/common/ast"
 	"cel.dev/cel-go/common/types"
 	"cel.dev/cel-go/common/types/ref"
-	"cel.dev/cel-go/interpreter"
 )
 
 // Param is a declared param: its type by the words of the definition, the type
@@ -44,17 +43,19 @@ type Env struct {
 	env        *cel.Env
 	params     []string
 	watermarks []string
-	tasks      []Task // every task and resource of the workflow
-	item       bool   // item is known
+	tasks      []Task   // every task and resource of the workflow
+	further    []string // the names that are known besides, here
+	news       bool     // it may be asked whether there is something new in a data set
 
 	calls *calls
 }
 
-// calls are those of task("…") and resource("…") in the text that is being
-// compiled.
+// calls are those of task("…"), resource("…") and new("…") in the text that is
+// being compiled.
 type calls struct {
 	mu   sync.Mutex
 	made []call
+	news []call
 }
 
 type call struct {
@@ -75,6 +76,7 @@ const costLimit = 1_000_000
 const (
 	tasksVariable     = "@tasks"
 	resourcesVariable = "@resources"
+	newVariable       = "@new"
 )
 
 // New makes the environment for a workflow with those params and tasks.
@@ -89,9 +91,12 @@ func New(params []Param, tasks []Task) (*Env, error) {
 		cel.Variable("run.version", cel.IntType),
 		cel.Variable("run.cause", cel.StringType),
 		cel.Variable("run.newest", cel.BoolType),
+		cel.Variable("event", cel.MapType(cel.StringType, cel.DynType)),
+		cel.Variable("events", cel.ListType(cel.MapType(cel.StringType, cel.DynType))),
+		cel.Variable(newVariable, cel.MapType(cel.StringType, cel.BoolType)),
 		cel.Variable(tasksVariable, cel.MapType(cel.StringType, cel.DynType)),
 		cel.Variable(resourcesVariable, cel.MapType(cel.StringType, cel.DynType)),
-		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.calls.macro(false)), cel.GlobalMacro("resource", 1, e.calls.macro(true)))...),
+		cel.Macros(append(cel.StandardMacros, cel.GlobalMacro("task", 1, e.calls.macro(false)), cel.GlobalMacro("resource", 1, e.calls.macro(true)), cel.GlobalMacro("new", 1, e.calls.newMacro))...),
 	}
 	for _, p := range params {
 		if p.Watermark {
@@ -108,9 +113,25 @@ func New(params []Param, tasks []Task) (*Env, error) {
 }
 
 // WithItem is the environment in which, besides, item is known: one of a list.
-func (e *Env) WithItem(list *Expression) (*Env, error) {
-	env, err := e.env.Extend(cel.Variable("item", list.itemType()))
-	return &Env{env: env, params: e.params, watermarks: e.watermarks, tasks: e.tasks, item: true, calls: e.calls}, err
+func (e *Env) WithItem(list *Expression) (*Env, error) { return e.with("item", list.itemType()) }
+
+// With is the environment in which, besides, something of that name is known,
+// whatever it is: see Known of Facts.
+func (e *Env) With(name string) (*Env, error) { return e.with(name, cel.DynType) }
+
+func (e *Env) with(name string, of *cel.Type) (*Env, error) {
+	env, err := e.env.Extend(cel.Variable(name, of))
+	out := *e
+	out.env, out.further = env, append(slices.Clone(e.further), name)
+	return &out, err
+}
+
+// WithNew is the environment in which it may be asked, by new("NAME"), whether
+// there is something new in a data set.
+func (e *Env) WithNew() *Env {
+	out := *e
+	out.news = true
+	return &out
 }
 
 func (x *Expression) itemType() *cel.Type {
@@ -169,6 +190,19 @@ func (c *calls) macro(resource bool) cel.MacroFactory {
 	}
 }
 
+// newMacro turns new("name") into a look-up in newVariable, and notes the name.
+func (c *calls) newMacro(factory cel.MacroExprFactory, _ ast.Expr, args []ast.Expr) (ast.Expr, *cel.Error) {
+	name, ok := "", false
+	if args[0].Kind() == ast.LiteralKind {
+		name, ok = args[0].AsLiteral().Value().(string)
+	}
+	if !ok {
+		return nil, factory.NewError(args[0].ID(), `the name of a data set is written in quotes, as in new("readings/raw")`)
+	}
+	c.news = append(c.news, call{name: name, at: factory.OffsetLocation(args[0].ID())})
+	return factory.NewCall("_[_]", factory.NewIdent(newVariable), factory.NewLiteral(types.String(name))), nil
+}
+
 // Mistake is what is wrong in a text, at its line and column, both from 1.
 type Mistake struct {
 	Line, Column int
@@ -178,7 +212,8 @@ type Mistake struct {
 // Expression is a compiled expression. It may be evaluated by many goroutines.
 type Expression struct {
 	Text    string
-	Tasks   []Task // those, and the resources, that it speaks of
+	Tasks   []Task   // those, and the resources, that it speaks of
+	News    []string // the data sets of which it asks whether there is something new
 	program cel.Program
 	kind    *cel.Type
 }
@@ -206,7 +241,7 @@ func (e *Env) List(text string, scope Scope) (*Expression, []Mistake) {
 func (e *Env) Value(text string, scope Scope) (*Expression, []Mistake) {
 	e.calls.mu.Lock()
 	defer e.calls.mu.Unlock()
-	e.calls.made = nil
+	e.calls.made, e.calls.news = nil, nil
 	tree, issues := e.env.Compile(text)
 	var mistakes []Mistake
 	if issues != nil {
@@ -233,6 +268,14 @@ func (e *Env) Value(text string, scope Scope) (*Expression, []Mistake) {
 			wrong(add, "add it to after")
 		case !slices.Contains(out.Tasks, e.tasks[i]):
 			out.Tasks = append(out.Tasks, e.tasks[i])
+		}
+	}
+	for _, c := range e.calls.news {
+		if !e.news {
+			mistakes = append(mistakes, Mistake{c.at.Line(), c.at.Column() + 1, "it can be asked only of a whole workflow whether there is something new in a data set", "put it into the only_if of the workflow"})
+		}
+		if !slices.Contains(out.News, c.name) {
+			out.News = append(out.News, c.name)
 		}
 	}
 	if mistakes == nil {
@@ -309,9 +352,9 @@ func (e *Env) explain(err *cel.Error) Mistake {
 		m.Fix = "the params are: " + strings.Join(e.params, ", ")
 	case isReference:
 		m.Message = fmt.Sprintf("%q is not known here", name)
-		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause, run.newest, task("…") and resource("…")`
-		if e.item {
-			m.Fix = strings.Replace(m.Fix, "params,", "item, params,", 1)
+		m.Fix = `known are params, window.start, window.end, run.id, run.number, run.version, run.cause, run.newest, event, events, task("…") and resource("…")`
+		if e.further != nil {
+			m.Fix = strings.Replace(m.Fix, "params,", strings.Join(e.further, ", ")+", params,", 1)
 		}
 	case strings.HasPrefix(m.Message, "found no matching overload for "):
 		m.Message = "these types do not go together: " + strings.TrimPrefix(m.Message, "found no matching overload for ")
@@ -319,101 +362,10 @@ func (e *Env) explain(err *cel.Error) Mistake {
 	return m
 }
 
-// Facts are what an evaluation knows.
-type Facts struct {
-	Params     map[string]any // text and choice as string, number float64, whole int64, moment time.Time, length time.Duration
-	Start, End time.Time      // of the window; both zero without one
-	RunID      string
-	RunNumber  int
-	RunVersion int
-	RunCause   string
-	RunNewest  bool           // no later window was due when it was made
-	Watermarks map[string]any // as Params
-	Item       any            // for the items of a task made for each
-	Task       func(Task) Known
-}
-
-// Known is what is known of a task or a resource.
-type Known struct {
-	State   string
-	Result  map[string]any
-	Results []any // of a task made for each item: the results, nil where there is none
-}
-
-// ResolveName is the variable of that name.
-func (f *facts) ResolveName(name string) (any, bool) {
-	if param, ok := strings.CutPrefix(name, "params."); ok {
-		value, known := f.Params[param]
-		if value == nil {
-			value = types.NullValue
-		}
-		return value, known
-	}
-	if mark, ok := strings.CutPrefix(name, "watermarks."); ok {
-		value, known := f.Watermarks[mark]
-		if value == nil {
-			value = types.NullValue
-		}
-		return value, known
-	}
-	switch name {
-	case "window.start", "window.end":
-		if f.End.IsZero() {
-			return types.NewErr("the run has no window; start it with --window"), true
-		}
-		if name == "window.start" {
-			return f.Start, true
-		}
-		return f.End, true
-	case "run.id":
-		return f.RunID, true
-	case "run.number":
-		return int64(f.RunNumber), true
-	case "run.version":
-		return int64(f.RunVersion), true
-	case "run.cause":
-		return f.RunCause, true
-	case "run.newest":
-		return f.RunNewest, true
-	case "item":
-		if f.Item == nil {
-			return types.NullValue, true
-		}
-		return f.Item, true
-	case tasksVariable, resourcesVariable:
-		known := make(map[string]any, len(f.tasks))
-		for _, task := range f.tasks {
-			if task.Resource != (name == resourcesVariable) {
-				continue
-			}
-			k := f.Task(task)
-			one := map[string]any{"state": k.State, "result": nil}
-			switch {
-			case task.Each:
-				one = map[string]any{"state": k.State, "results": k.Results}
-			case k.Result != nil:
-				one["result"] = k.Result
-			}
-			known[task.Name] = one
-		}
-		return known, true
-	}
-	return nil, false
-}
-
-// Parent is there because CEL wants it.
-func (f *facts) Parent() interpreter.Activation { return nil }
-
-// facts are the Facts of one evaluation, with the tasks that it speaks of.
-type facts struct {
-	*Facts
-	tasks []Task
-}
-
 // Eval is the value of the expression, in the Go types of JSON and time.Time,
 // time.Duration and int64.
 func (x *Expression) Eval(f *Facts) (any, error) {
-	value, _, err := x.program.Eval(&facts{f, x.Tasks})
+	value, _, err := x.program.Eval(&facts{f, x.Tasks, x.News})
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", x.Text, plainError(err))
 	}

@@ -27,6 +27,7 @@ type planned struct {
 	otherwise  string // as in the definition
 	retry      definition.Retry
 	timeout    time.Duration // of an attempt; kept by the worker, or here while it is parked
+	skips      bool          // when it was parked for that long, it is skipped, not failed
 	outcomes   []definition.ExitCodes
 	mayFail    bool
 	repeatable bool
@@ -112,7 +113,7 @@ func NewPlan(w *definition.Workflow) *Plan {
 			p.previous = append(p.previous, i)
 		}
 		task.name, task.retry, task.outcomes = t.Name, t.Retry, t.Outcomes
-		task.timeout = t.Timeout.Duration()
+		task.timeout, task.skips = t.Timeout.Duration(), t.OnTimeout == "skip"
 		task.otherwise, task.mayFail, task.repeatable = t.Otherwise, t.MayFail, t.Repeatable
 		task.onlyIf, task.route = t.OnlyIf, t.Kind == "route"
 		task.each, task.atOnce, task.stopOnFirst = t.ForEach != "", t.AtOnce, t.StopOnFirst

@@ -298,9 +298,10 @@ type Dispatch struct{ Task, Attempt int }
 // no worker has it.
 type Cancel struct{ Task, Attempt int }
 
-// GiveUp ends an attempt that is parked as failed, for that reason.
+// GiveUp ends an attempt that is parked, as failed or as skipped, for that reason.
 type GiveUp struct {
 	Task, Attempt int
+	Outcome       Outcome
 	Reason        string
 }
 

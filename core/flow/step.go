@@ -271,8 +271,12 @@ func (s *stepper) timerDue(in TimerDue) {
 		s.dispatch(in.Task, t.Reason)
 	case t.State == Waiting && !t.Stopping:
 		reason := fmt.Sprintf("it took longer than its timeout of %s", definition.Length(s.plan.planned(s.run, in.Task).timeout))
-		s.effects = append(s.effects, GiveUp{in.Task, in.Attempt, reason})
-		s.ended(Ended{At: in.At, Task: in.Task, Attempt: in.Attempt, Outcome: AttemptFailed, Error: reason})
+		outcome := AttemptFailed
+		if s.plan.planned(s.run, in.Task).skips {
+			outcome = AttemptSkipped
+		}
+		s.effects = append(s.effects, GiveUp{in.Task, in.Attempt, outcome, reason})
+		s.ended(Ended{At: in.At, Task: in.Task, Attempt: in.Attempt, Outcome: outcome, Error: reason})
 	}
 }
 

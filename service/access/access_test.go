@@ -143,3 +143,34 @@ func TestTheTokenIsMadeOnceAndGuarded(t *testing.T) {
 		t.Errorf("a token that can be guessed: %v", err)
 	}
 }
+
+// A link opens one question, in one name, until it is too old; nothing of it can be
+// changed, and the key of another service does not fit.
+func TestALinkIsSigned(t *testing.T) {
+	now := time.Date(2026, 3, 28, 6, 0, 0, 0, time.UTC)
+	gate := &Gate{token: "a token of twenty letters", now: func() time.Time { return now }}
+	want := Link{Run: "storm:1", Task: "alarm", Attempt: 2, Person: "duty", Expires: now.Add(time.Hour)}
+	code := gate.SignLink(want)
+	if got, err := gate.ReadLink(code); err != nil || got != want {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	for i := range code {
+		for _, letter := range []byte{'A', 'b', '.', '-'} {
+			changed := code[:i] + string(letter) + code[i+1:]
+			if changed == code {
+				continue
+			}
+			if got, err := gate.ReadLink(changed); err == nil && got != want { // the last letter has bits that say nothing
+				t.Fatalf("changed at %d it opens %+v", i, got)
+			}
+		}
+	}
+	other := &Gate{token: "another token of twenty letters", now: gate.now}
+	if _, err := other.ReadLink(code); err == nil {
+		t.Error("another service's key fits")
+	}
+	now = now.Add(2 * time.Hour)
+	if _, err := gate.ReadLink(code); err == nil {
+		t.Error("it opens when it is too old")
+	}
+}

@@ -21,6 +21,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v2"
+	"golang.org/x/time/rate"
 
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
@@ -52,6 +53,9 @@ type API struct {
 
 	mu       sync.Mutex
 	versions map[[2]int64]defined
+	hooks    map[string]*openHook
+
+	refusals *rate.Limiter // of what is recorded of them
 }
 
 // largestBody bounds the body of a request: a parcel with room around it.
@@ -60,7 +64,7 @@ const largestBody = parcel.MaxBytes + 8<<20
 // New makes the network interface.
 func New(o Options) *API {
 	huma.DefaultArrayNullable = false // lists are empty, never null
-	a := &API{Options: o, closed: make(chan struct{}), versions: map[[2]int64]defined{}}
+	a := &API{Options: o, closed: make(chan struct{}), versions: map[[2]int64]defined{}, hooks: map[string]*openHook{}, refusals: rate.NewLimiter(20, 100)}
 	a.app = fiber.New(fiber.Config{
 		DisableStartupMessage: true,
 		Immutable:             true, // values outlive their request in the engine
@@ -89,6 +93,10 @@ func New(o Options) *API {
 	a.backfillRoutes(routes)
 	a.watermarkRoutes(routes)
 	a.capacityRoutes(routes)
+	a.eventRoutes(routes)
+	a.hookRoutes(routes)
+	a.waitRoutes(routes)
+	a.datasetRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()
 	a.app.All("/api/*", func(c *fiber.Ctx) error {

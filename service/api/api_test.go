@@ -60,18 +60,25 @@ func TestEveryRouteWantsTheTokenOrASession(t *testing.T) {
 	routes := [][2]string{{"GET", "/api/openapi.json"}, {"GET", "/api/openapi.yaml"}, {"GET", "/api/stream"}, {"GET", "/api/runs/a:1/log/stream"}, {"GET", "/api/runs/a:1/log/raw"}, {"GET", "/api/nothing"}}
 	for path, operations := range description.Paths {
 		for method := range operations {
-			routes = append(routes, [2]string{strings.ToUpper(method), strings.NewReplacer("{name}", "a", "{run}", "a:1").Replace(path)})
+			routes = append(routes, [2]string{strings.ToUpper(method), strings.NewReplacer("{name}", "a", "{run}", "a:1", "{code}", "x").Replace(path)})
 		}
 	}
 	if len(routes) < 18 {
 		t.Fatalf("the description lists only %v", routes)
 	}
+	if _, err := s.AddHook(testkit.Context(t), "a", client.HookSettings{}); err != nil { // it wants a signature, whoever asks
+		t.Fatal(err)
+	}
 	for _, route := range routes {
+		body := ""
+		if route[1] == "/api/answers/x" { // it wants a signed code, in place of x
+			body = `{"answer": "yes"}`
+		}
 		if route == [2]string{"GET", "/api/health"} || route == [2]string{"POST", "/api/session"} {
 			continue
 		}
 		for _, header := range []string{"X: none", "Authorization: Bearer wrong", "Authorization: Basic " + s.Token, "Authorization: ", "Cookie: lantern_session=wrong"} {
-			status, contentType, answer := ask(t, s, route[0], route[1], "", header)
+			status, contentType, answer := ask(t, s, route[0], route[1], body, header)
 			if status != 401 || contentType != "application/problem+json" {
 				t.Errorf("%v with %q: %d %s %s", route, header, status, contentType, answer)
 			}

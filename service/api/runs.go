@@ -129,7 +129,7 @@ func (a *API) findRun(ctx context.Context, id string) (store.Run, error) {
 		return store.Run{}, err
 	}
 	if workflow.LastRun == 0 {
-		return store.Run{}, engine.Unknown("run", id, nil)
+		return store.Run{}, &engine.UnknownError{What: "run", Name: id, None: name + " has no runs yet"}
 	}
 	number := workflow.LastRun
 	if numbered {
@@ -242,6 +242,17 @@ func (a *API) withTasks(ctx context.Context, run client.Run, row store.Run, d de
 		if newest > row.Number {
 			run.Newer = engine.RunName(row.Name, newest)
 		}
+	}
+	followOns, err := a.Store.FollowOns(ctx, row.ID)
+	if err != nil {
+		return run, err
+	}
+	for _, f := range followOns {
+		other, err := a.Store.RunByID(ctx, f.Run)
+		if err != nil {
+			return run, err
+		}
+		run.FollowOn = append(run.FollowOn, client.FollowOn{Run: engine.RunName(other.Name, other.Number), State: f.State, Reason: f.Reason})
 	}
 	if row.State == string(flow.RunQueued) {
 		if run.Waits, err = a.Engine.WaitsToBegin(ctx, row.ID); err != nil {
@@ -449,7 +460,11 @@ func (a *API) rerun(ctx context.Context, in *struct {
 	if err != nil {
 		return again, err
 	}
-	again.Tasks, err = a.Engine.Rerun(ctx, row, engine.Selection{Failed: in.Body.Failed, From: in.Body.From, Only: in.Body.Only}, values, personOf(ctx), in.Body.DryRun)
+	tasks, followers, err := a.Engine.Rerun(ctx, row, engine.Selection{Failed: in.Body.Failed, From: in.Body.From, Only: in.Body.Only}, values, personOf(ctx), in.Body.FollowOn, in.Body.DryRun)
+	again.Tasks = tasks
+	for _, f := range followers {
+		again.FollowOn = append(again.FollowOn, client.Follower{Run: f.Run, Tasks: f.Tasks, After: f.After})
+	}
 	return again, err
 }
 

@@ -70,6 +70,9 @@ func (a *API) listWorkflows(ctx context.Context, _ *nothing) (client.Workflows, 
 	}
 	list := client.Workflows{Workflows: []client.Workflow{}}
 	for _, row := range rows {
+		if row.Removed.Valid {
+			continue
+		}
 		w, err := a.workflow(ctx, row, next)
 		if err != nil {
 			return list, err
@@ -93,6 +96,12 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d.Workflow, Recent: []client.Run{}}
 	for _, s := range d.Starts {
 		w.Starts = append(w.Starts, s.String())
+	}
+	for _, o := range d.Outside {
+		w.Starts = append(w.Starts, o.String())
+	}
+	if row.Removed.Valid {
+		w.Removed = &client.Paused{Since: row.Removed.Time(), By: row.RemovedBy}
 	}
 	if row.PausedAt.Valid {
 		w.Paused = &client.Paused{Since: row.PausedAt.Time(), By: row.PausedBy}

@@ -20,8 +20,10 @@ type Selection struct {
 }
 
 // Rerun makes tasks of a run again, within the same run, with the params that it
-// had, or others where they are given. With dry it only tells which they are.
-func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given definition.Values, by string, dry bool) (again []string, err error) {
+// had, or others where they are given. With followOn the runs of other workflows that
+// rested on these tasks are made again after them. With dry it only tells which they
+// are.
+func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given definition.Values, by string, followOn, dry bool) (again []string, followers []Follower, err error) {
 	err = e.submit(ctx, func(b *batch) error {
 		l, err := b.find(ctx, run)
 		if err != nil {
@@ -46,8 +48,16 @@ func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given de
 			return &RefusedError{fmt.Sprintf("nothing in run %s has failed; name tasks with --from or --only", name)}
 		}
 		params, err := l.withParams(given)
-		if err != nil || dry {
+		if err != nil {
 			return err
+		}
+		if followOn {
+			if followers, err = b.planFollowOn(l, tasks, by, dry); err != nil {
+				return err
+			}
+		}
+		if dry {
+			return nil
 		}
 		if params != nil {
 			l.row.Params = params.text
@@ -62,7 +72,7 @@ func (e *Engine) Rerun(ctx context.Context, run store.Run, s Selection, given de
 		b.lookBack(l)
 		return nil
 	})
-	return again, err
+	return again, followers, err
 }
 
 // find is the run, also if it has ended.

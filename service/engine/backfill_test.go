@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"testing/synctest"
@@ -20,6 +21,12 @@ func (l *life) work(t *testing.T, outcomes map[int]dispatch.Outcome) (hours []in
 	for orders := l.hands.take(); len(orders) > 0; orders = l.hands.take() {
 		for _, o := range orders {
 			hours = append(hours, o.Start.Hour())
+		}
+		// What fails is told first: what comes after may open at any moment else.
+		slices.SortStableFunc(orders, func(a, b dispatch.Order) int {
+			return len(outcomes[b.Start.Hour()]) - len(outcomes[a.Start.Hour()])
+		})
+		for _, o := range orders {
 			ended := dispatch.Ended{AttemptID: o.AttemptID, Worker: "hands", Started: time.Now(), At: time.Now(), Outcome: dispatch.Succeeded}
 			if out, ok := outcomes[o.Start.Hour()]; ok {
 				ended.Outcome, ended.Error = out, "it broke"
@@ -125,7 +132,7 @@ func TestABackfillIsWorkedThroughAndGoesOn(t *testing.T) {
 		// A run of it that is made again by hand counts for it too.
 		runs := l.runs(t, "w")
 		for _, outcome := range []dispatch.Outcome{dispatch.Failed, dispatch.Succeeded} {
-			if _, err := l.Rerun(t.Context(), runs[0], Selection{Only: []string{"a"}}, nil, "kari", false); err != nil {
+			if _, _, err := l.Rerun(t.Context(), runs[0], Selection{Only: []string{"a"}}, nil, "kari", false, false); err != nil {
 				t.Fatal(err)
 			}
 			l.work(t, map[int]dispatch.Outcome{2: outcome})

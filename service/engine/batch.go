@@ -13,13 +13,15 @@ import (
 // batch is what one transaction records, and what is released after it.
 type batch struct {
 	*store.Writer
-	engine  *Engine
-	at      time.Time
-	dirty   []*live
-	over    map[int64]*live // runs that ended in this batch: their records are not to be read yet
-	effects []func()
-	next    []func()       // steps of other runs that this one brings about
-	told    map[int64]bool // runs that changed; AllRuns alone when only a workflow did
+	engine   *Engine
+	at       time.Time
+	dirty    []*live
+	again    bool            // what was awaited before a restart is looked at again
+	followed []followOn      // as they were before runs that ended in this batch
+	over     map[int64]*live // runs that ended in this batch: their records are not to be read yet
+	effects  []func()
+	next     []func()       // steps of other runs that this one brings about
+	told     map[int64]bool // runs that changed; AllRuns alone when only a workflow did
 }
 
 // live is a run that has not ended.
@@ -33,7 +35,8 @@ type live struct {
 	native      map[string]any         // as expressions see them
 	marks       definition.Values      // the watermarks that it sees
 	nativeMarks map[string]any         // as expressions see them
-	results     map[int]map[string]any // of tasks, if there are expressions
+	results     map[int]map[string]any // of tasks, if somebody may ask for them
+	events      []event                // that it was started by
 	noResult    error                  // why what it leaves cannot be told
 
 	runDirty   bool
@@ -62,11 +65,18 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 				b.then(func() { b.stopInner(id, in) })
 				continue
 			}
+			if l.node(e.Task).Parked() {
+				b.then(func() { b.stopParked(id) })
+				continue
+			}
 			b.effects = append(b.effects, func() { b.engine.sender.Cancel(id) })
 		case flow.GiveUp:
 			id := dispatch.AttemptID{Run: l.row.ID, Task: e.Task, Attempt: e.Attempt}
 			b.engine.ledger.release(id)
-			b.EndAttempt(store.Attempt{Run: l.row.ID, Task: e.Task, Number: e.Attempt, State: string(flow.AttemptFailed), Ended: store.At(b.at), Error: e.Reason})
+			b.EndAttempt(store.Attempt{Run: l.row.ID, Task: e.Task, Number: e.Attempt, State: string(e.Outcome), Ended: store.At(b.at), Error: e.Reason})
+			if b.unpark(id) {
+				continue
+			}
 			b.then(func() { b.stopInner(id, in) })
 		case flow.Arm:
 			if e.Task == flow.AllTasks {
@@ -100,6 +110,7 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 	}
 	if len(changes) > 0 {
 		b.tellNext(l)
+		b.tellRunWaits(l)
 	}
 	for _, o := range orders { // last: an order that cannot be made is a step of its own
 		b.send(l, o.Task, o.Attempt)
@@ -168,6 +179,10 @@ func (b *batch) sendNow(l *live, task, attempt int) {
 		b.then(func() { b.startInner(l, task, attempt) })
 		return
 	}
+	if l.node(task).Parked() {
+		b.then(func() { b.park(l, task, attempt) })
+		return
+	}
 	order, err := l.order(task, attempt)
 	if err == nil {
 		b.effects = append(b.effects, func() { b.engine.sender.Send(order) })
@@ -229,6 +244,9 @@ func (b *batch) changed(l *live, c flow.Change, person string) {
 	b.AddTransition(store.Transition{Run: l.row.ID, Task: sql.NullInt64{Int64: int64(c.Task), Valid: true}, At: at,
 		Before: c.From.String(), After: c.To.String(), Reason: c.Reason, Person: person})
 	b.tell(l.row.ID)
+	if c.To == flow.Succeeded && c.Task < l.version.plan.Len() && l.version.nodes[c.Task].Updates != nil {
+		b.then(func() { b.updated(l, c.Task) })
+	}
 }
 
 // flush writes each touched run and task once, however often it changed.
@@ -256,6 +274,14 @@ func (b *batch) flush() {
 }
 
 func (b *batch) timerDue(t timer) {
+	if t.start != "" {
+		if w := b.engine.byID[t.workflow]; w != nil {
+			if o, place, ok := w.outside(t.start); ok {
+				b.gathered(w, o, place)
+			}
+		}
+		return
+	}
 	if t.run == 0 {
 		if w := b.engine.byID[t.workflow]; w != nil && t.at.Equal(w.armed) {
 			w.armed = time.Time{}
@@ -266,6 +292,9 @@ func (b *batch) timerDue(t timer) {
 	if l := b.engine.runs[t.run]; l != nil {
 		if t.task == flow.AllTasks && store.At(t.at) != l.row.Deadline {
 			return // it was set anew since
+		}
+		if b.parkedDue(t) {
+			return
 		}
 		b.step(l, flow.TimerDue{At: b.at, Task: t.task, Attempt: t.attempt}, "")
 	}

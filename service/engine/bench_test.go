@@ -48,13 +48,17 @@ func lively(b *testing.B) (*Engine, *store.Store) {
 		go q.work()
 	}
 	ctx, cancel := context.WithCancel(context.Background())
-	go e.Run(ctx)
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		e.Run(ctx)
+	}()
 	if err := e.GoOn(b.Context()); err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() {
 		cancel()
-		<-e.done
+		<-ended
 		close(q.orders)
 		_ = s.Close()
 	})

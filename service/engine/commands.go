@@ -19,6 +19,7 @@ type UnknownError struct {
 	What, Name string // What is "workflow", "run" or "task"
 	Nearest    string
 	Known      []string // a few of them, when nothing is near
+	None       string   // what to say when there are none
 }
 
 func (e *UnknownError) Error() string {
@@ -29,7 +30,10 @@ func (e *UnknownError) Error() string {
 	case len(e.Known) > 0:
 		return text + "; there are " + joined(e.Known)
 	}
-	return text + "; there is none at all yet"
+	if e.None != "" {
+		return text + "; " + e.None
+	}
+	return text + fmt.Sprintf("; there is no %s at all yet", e.What)
 }
 
 func joined(names []string) string {
@@ -58,10 +62,10 @@ type RefusedError struct{ Reason string }
 func (e *RefusedError) Error() string { return e.Reason }
 
 func (e *Engine) find(name string) (*workflow, error) {
-	if w := e.workflows[name]; w != nil {
+	if w := e.workflows[name]; w != nil && !w.row.Removed.Valid {
 		return w, nil
 	}
-	return nil, Unknown("workflow", name, slices.Sorted(maps.Keys(e.workflows)))
+	return nil, Unknown("workflow", name, e.names())
 }
 
 // Applied tells what applying did, or would do, to one workflow.
@@ -90,9 +94,17 @@ func (e *Engine) Apply(ctx context.Context, project *definition.Project, parcel,
 				if p.Required && slices.ContainsFunc(w.Starts, func(s definition.Start) bool { return s.Params[p.Name] == nil }) {
 					return &RefusedError{fmt.Sprintf("workflow %s has a time rule, and nothing would give it the required param %q; give the param a default", w.Name, p.Name)}
 				}
+				for _, o := range w.Outside {
+					if _, given := o.Params[p.Name]; p.Required && !given {
+						return &RefusedError{fmt.Sprintf("workflow %s starts by %s, and nothing would give it the required param %q; add it to the params of the start, or give it a default", w.Name, o, p.Name)}
+					}
+				}
 			}
 		}
 		if err := e.checkInners(project.Workflows); err != nil {
+			return err
+		}
+		if err := e.checkLinks(project.Workflows); err != nil {
 			return err
 		}
 		for _, w := range project.Workflows {
@@ -125,7 +137,7 @@ func (b *batch) apply(d *definition.Workflow, project *definition.Project, parce
 	row := store.Version{Number: 1, Hash: d.Hash(), Parcel: parcel, Project: project.Name, Environment: project.Environment, File: project.Files[d.Name], Applied: store.At(b.at), AppliedBy: by}
 	one := Applied{Workflow: d.Name, Change: "new", Version: 1}
 	if w != nil {
-		if w.current.row.Hash == row.Hash && w.current.row.Parcel == parcel {
+		if w.current.row.Hash == row.Hash && w.current.row.Parcel == parcel && !w.row.Removed.Valid {
 			return Applied{Workflow: d.Name, Change: "same", Version: w.row.Version}, nil
 		}
 		row.Number = w.row.Version + 1
@@ -158,6 +170,13 @@ func (b *batch) apply(d *definition.Workflow, project *definition.Project, parce
 	}
 	b.AddVersion(v.row)
 	b.SetWorkflow(w.row)
+	if w.row.Removed.Valid {
+		w.row.Removed, w.row.RemovedBy, w.row.DecidedUntil = store.Moment{}, "", store.At(b.at)
+		b.SetWorkflow(w.row)
+		b.RemoveWorkflow(w.row.ID, store.Moment{}, "")
+	}
+	b.dropGatherings(w)
+	b.effects = append(b.effects, e.subscribe(w)...)
 	b.tell(AllRuns)
 	e.arm(w)
 	return one, nil
@@ -279,6 +298,7 @@ func (e *Engine) Resume(ctx context.Context, name string) (missed int, err error
 		}
 		e.arm(w)
 		b.beginQueued(w)
+		missed += b.takeKept(w)
 		b.tell(AllRuns)
 		return nil
 	})

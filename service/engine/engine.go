@@ -16,7 +16,9 @@ import (
 	"sync/atomic"
 	"time"
 
+	"wiselantern/core/match"
 	"wiselantern/service/dispatch"
+	"wiselantern/service/signals"
 	"wiselantern/service/store"
 )
 
@@ -30,15 +32,20 @@ type Sender interface {
 // Engine runs workflows. Its methods may be called from any goroutine.
 type Engine struct {
 	Hub    *Hub
-	ByHand bool // nothing comes due by itself; set it before Run is called
+	ByHand bool   // nothing comes due by itself; set it before Run is called
+	Files  string // the folder of paths that are not absolute
 
-	store  *store.Store
-	sender Sender
-	now    func() time.Time
-	log    *slog.Logger
-	inbox  chan command
-	done   chan struct{}
-	fault  atomic.Pointer[Fault]
+	store   *store.Store
+	sender  Sender
+	signals Watcher
+	notes   *notes
+	now     func() time.Time
+	log     *slog.Logger
+	inbox   chan command
+	done    chan struct{}
+	fault   atomic.Pointer[Fault]
+
+	connections atomic.Pointer[map[string]string] // addresses by name
 
 	background sync.WaitGroup // backfills that go on
 
@@ -55,6 +62,12 @@ type memory struct {
 	ledger    ledger
 	backfills map[int64]*backfilling // those that have not ended
 	advancing map[int64]bool         // those that are to go on once the batch is recorded
+
+	wanted  match.Index[subscriber]        // events, by starts and waits
+	parked  map[dispatch.AttemptID]*parked // attempts that wait for something outside
+	awaited map[string]runWaits            // runs, by the name of their workflow
+	newest  map[string]int64               // by data set: the number of its newest update
+	follow  []followOn                     // runs that are to be made again later
 }
 
 // Fault tells that records cannot be written, since when and why.
@@ -79,12 +92,22 @@ const mostInBatch = 512
 // New reads the records and makes an engine that is not yet running. The sender
 // may be set until Run is called.
 func New(ctx context.Context, s *store.Store, now func() time.Time, log *slog.Logger) (*Engine, error) {
-	e := &Engine{Hub: newHub(), store: s, now: now, log: log, inbox: make(chan command, mostInBatch), done: make(chan struct{})}
+	e := &Engine{Hub: newHub(), store: s, now: now, log: log, inbox: make(chan command, mostInBatch), done: make(chan struct{}),
+		notes: newNotes(), signals: nothingWatches{}}
 	return e, e.load(ctx)
 }
 
 // SetSender says where work orders go.
 func (e *Engine) SetSender(s Sender) { e.sender = s }
+
+// SetWatcher says who looks at what is outside.
+func (e *Engine) SetWatcher(w Watcher) { e.signals = w }
+
+// nothingWatches is there until somebody does.
+type nothingWatches struct{}
+
+func (nothingWatches) Watch(signals.Watch) {}
+func (nothingWatches) Forget(signals.ID)   {}
 
 // Fault is what keeps the engine from recording, nil if nothing does.
 func (e *Engine) Fault() *Fault { return e.fault.Load() }
@@ -93,6 +116,9 @@ func (e *Engine) Fault() *Fault { return e.fault.Load() }
 // until then is recorded.
 func (e *Engine) Run(ctx context.Context) {
 	defer e.background.Wait()
+	notesContext, stopNotes := context.WithCancel(context.Background())
+	e.background.Go(func() { e.writeNotes(notesContext) })
+	defer stopNotes()
 	defer close(e.done)
 	alarm := time.NewTimer(0)
 	defer alarm.Stop()

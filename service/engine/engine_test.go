@@ -112,6 +112,17 @@ func (l *life) apply(t *testing.T, text string) {
 	}
 }
 
+// applied applies, and tells whether it was refused.
+func (l *life) applied(t *testing.T, text string) error {
+	t.Helper()
+	project, problems := definition.Load([]definition.File{{Path: "w.yaml", Text: text}})
+	if problems != nil {
+		t.Fatal(problems)
+	}
+	_, _, err := l.Apply(t.Context(), project, "", "kari", false)
+	return err
+}
+
 func (l *life) runs(t *testing.T, workflow string) []store.Run {
 	t.Helper()
 	rows, err := l.store.Runs(t.Context(), store.RunFilter{Workflow: workflow, Limit: 10_000})

@@ -35,7 +35,7 @@ func (l *live) setMarks(values definition.Values) {
 // keepResult remembers the result of the current attempt of a task, if there are
 // expressions that may ask for it.
 func (l *live) keepResult(task, attempt int, result map[string]any) {
-	if l.version.compiled == nil || l.run.Tasks[task].Attempts != attempt {
+	if !l.version.keepsResults || l.run.Tasks[task].Attempts != attempt {
 		return
 	}
 	if l.results == nil {
@@ -45,7 +45,7 @@ func (l *live) keepResult(task, attempt int, result map[string]any) {
 }
 
 func (e *Engine) restoreResults(ctx context.Context, l *live) error {
-	if l.version.compiled == nil {
+	if !l.version.keepsResults {
 		return nil
 	}
 	attempts, err := e.store.Attempts(ctx, l.row.ID)
@@ -77,7 +77,8 @@ func (l *live) facts(task int) (*expr.Facts, error) {
 }
 
 func (l *live) runFacts() *expr.Facts {
-	return &expr.Facts{
+	newest, all := knownEvents(l.events)
+	return &expr.Facts{Event: newest, Events: all,
 		Params: l.native, Watermarks: l.nativeMarks, Start: l.row.WindowStart.Time(), End: l.row.WindowEnd.Time(),
 		RunID: RunName(l.row.Name, l.row.Number), RunNumber: l.row.Number, RunVersion: l.row.Version, RunCause: l.row.Cause, RunNewest: l.row.Newest,
 		Task: l.known,

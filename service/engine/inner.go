@@ -24,7 +24,7 @@ func (b *batch) startInner(l *live, task, attempt int) {
 	}
 	inner := l.node(task).Start
 	w := b.engine.workflows[inner.Workflow]
-	if w == nil {
+	if w == nil || w.row.Removed.Valid {
 		b.refuse(l, task, attempt, fmt.Sprintf("there is no workflow %q to start; apply it, and say rerun", inner.Workflow))
 		return
 	}
@@ -66,19 +66,8 @@ func (l *live) innerParams(task int, to *definition.Workflow) (definition.Values
 	}
 	given := definition.Values{}
 	for name, template := range l.version.compiled.Nodes[l.version.plan.Node(l.run, task)].Params {
-		value, err := template.Value(facts)
-		if err != nil {
-			return nil, fmt.Errorf("param %q: %w", name, err)
-		}
-		if value = plainValue(value); value == nil {
-			continue // as if it had not been given
-		}
-		given[name] = value
-		param, known := to.Param(name)
-		if text, isText := value.(string); known && isText {
-			if given[name], err = param.Parse(text); err != nil {
-				return nil, fmt.Errorf("param %q: %w", name, err)
-			}
+		if err := giveParam(given, to, name, template, facts); err != nil {
+			return nil, err
 		}
 	}
 	return definition.Fill(to.Params, given)
@@ -158,6 +147,11 @@ func (b *batch) innerEnded(inner *live) {
 }
 
 func (b *batch) endInner(l *live, task, attempt int, outcome flow.Outcome, result map[string]any, reason string) {
+	b.end(l, task, attempt, outcome, result, reason, "")
+}
+
+// end ends an attempt that no worker has, by the word of a person if there is one.
+func (b *batch) end(l *live, task, attempt int, outcome flow.Outcome, result map[string]any, reason, person string) {
 	row := store.Attempt{Run: l.row.ID, Task: task, Number: attempt, State: string(outcome), Ended: store.At(b.at), Error: reason}
 	if outcome == flow.AttemptRefused {
 		row.State = string(flow.AttemptFailed)
@@ -172,7 +166,7 @@ func (b *batch) endInner(l *live, task, attempt int, outcome flow.Outcome, resul
 	b.engine.ledger.release(dispatch.AttemptID{Run: l.row.ID, Task: task, Attempt: attempt})
 	b.EndAttempt(row)
 	l.keepResult(task, attempt, result)
-	b.step(l, flow.Ended{At: b.at, Task: task, Attempt: attempt, Outcome: outcome, Error: reason}, "")
+	b.step(l, flow.Ended{At: b.at, Task: task, Attempt: attempt, Outcome: outcome, Error: reason}, person)
 }
 
 // leaveResult works out what a run leaves for the task that started it.
@@ -208,13 +202,16 @@ func (e *Engine) checkInners(changed []*definition.Workflow) error {
 		if i := slices.IndexFunc(changed, func(w *definition.Workflow) bool { return w.Name == name }); i >= 0 {
 			return changed[i]
 		}
-		if w := e.workflows[name]; w != nil {
+		if w := e.workflows[name]; w != nil && !w.row.Removed.Valid {
 			return w.current.definition
 		}
 		return nil
 	}
 	all := slices.Clone(changed)
 	for name, w := range e.workflows {
+		if w.row.Removed.Valid {
+			continue
+		}
 		starts := slices.ContainsFunc(w.current.definition.Tasks, func(t definition.Task) bool {
 			return t.Start != nil && slices.ContainsFunc(changed, func(c *definition.Workflow) bool { return c.Name == t.Start.Workflow })
 		})

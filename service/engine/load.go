@@ -14,7 +14,8 @@ import (
 
 // load reads the memory from the records.
 func (e *Engine) load(ctx context.Context) error {
-	m := memory{workflows: map[string]*workflow{}, byID: map[int64]*workflow{}, runs: map[int64]*live{}}
+	m := memory{workflows: map[string]*workflow{}, byID: map[int64]*workflow{}, runs: map[int64]*live{},
+		parked: map[dispatch.AttemptID]*parked{}, awaited: map[string]runWaits{}, newest: map[string]int64{}}
 	rows, err := e.store.Workflows(ctx)
 	if err != nil {
 		return fmt.Errorf("read the workflows: %w", err)
@@ -90,10 +91,99 @@ func (e *Engine) load(ctx context.Context) error {
 		return err
 	}
 	m.advancing = map[int64]bool{}
+	if err := e.loadOutside(ctx, &m); err != nil {
+		return err
+	}
 	e.memory = m
 	for _, w := range m.workflows {
 		e.arm(w)
+		e.subscribe(w)
+		for key, g := range w.gathering {
+			e.timers.add(timer{at: g.first, workflow: w.row.ID, start: key}) // it is looked at again
+		}
 	}
+	for _, p := range m.parked {
+		for place := range p.things {
+			if p.things[place].state == thingWaiting {
+				e.listen(p, place)
+			}
+		}
+	}
+	return nil
+}
+
+// loadOutside reads what is awaited, what starts have gathered, and what is known of
+// data sets.
+func (e *Engine) loadOutside(ctx context.Context, m *memory) error {
+	waits, err := e.store.OpenWaits(ctx)
+	if err == nil {
+		err = m.restoreParked(waits)
+	}
+	if err != nil {
+		return fmt.Errorf("read what is awaited: %w", err)
+	}
+	answers, err := e.store.OpenAnswers(ctx)
+	for _, a := range answers {
+		w := m.byID[a.Workflow.Int64]
+		if w == nil {
+			continue
+		}
+		row, err := e.store.Event(ctx, a.Event)
+		if err != nil {
+			return fmt.Errorf("read an event: %w", err)
+		}
+		ev := event{id: row.ID}
+		if err := json.Unmarshal([]byte(row.Envelope), &ev.Event); err != nil {
+			return fmt.Errorf("read event %d: %w", row.ID, err)
+		}
+		w.gather(a.Start).add(a, ev)
+	}
+	if err != nil {
+		return fmt.Errorf("read the events that starts have gathered: %w", err)
+	}
+	updates, err := e.store.NewestUpdates(ctx)
+	if err != nil {
+		return fmt.Errorf("read the updates of data sets: %w", err)
+	}
+	for _, u := range updates {
+		m.newest[u.Dataset] = u.ID
+	}
+	seen, err := e.store.AllSeen(ctx)
+	if err != nil {
+		return fmt.Errorf("read what workflows have seen of data sets: %w", err)
+	}
+	for _, s := range seen {
+		w := m.byID[s.Workflow]
+		if w.seen == nil {
+			w.seen = map[string]int64{}
+		}
+		w.seen[s.Dataset] = s.Update
+	}
+	followOns, err := e.store.OpenFollowOns(ctx)
+	for _, row := range followOns {
+		f := followOn{FollowOn: row}
+		if err = json.Unmarshal([]byte(row.After), &f.after); err != nil {
+			break
+		}
+		var run store.Run
+		if run, err = e.store.RunByID(ctx, row.Run); err != nil {
+			break
+		}
+		f.workflow = run.Workflow
+		m.follow = append(m.follow, f)
+	}
+	if err != nil {
+		return fmt.Errorf("read the runs that are to be made again: %w", err)
+	}
+	connections, err := e.store.Connections(ctx)
+	if err != nil {
+		return fmt.Errorf("read the connections: %w", err)
+	}
+	all := map[string]string{}
+	for _, c := range connections {
+		all[c.Name] = c.Address
+	}
+	e.connections.Store(&all)
 	return nil
 }
 
@@ -125,6 +215,19 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 		return nil, err
 	}
 	l.setMarks(marks)
+	if row.Cause == "event" || row.Cause == "workflow" && !row.OuterRun.Valid {
+		events, err := e.store.EventsOfRun(ctx, row.ID)
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range events {
+			ev := event{id: r.ID}
+			if err := json.Unmarshal([]byte(r.Envelope), &ev.Event); err != nil {
+				return nil, err
+			}
+			l.events = append(l.events, ev)
+		}
+	}
 	return l, e.restoreResults(ctx, l)
 }
 
@@ -194,7 +297,10 @@ func (e *Engine) GoOn(ctx context.Context) error {
 		e.ledger.open = true
 		for _, w := range e.workflows {
 			b.beginQueued(w)
+			b.effects = append(b.effects, e.subscribe(w)...)
 		}
+		b.awaitAgain()
+		b.followOnAgain()
 		for id, f := range e.backfills {
 			b.advanceLater(id)
 			if f.row.State == BackfillStopped {
@@ -210,7 +316,7 @@ func (e *Engine) Next(ctx context.Context) (map[string]time.Time, error) {
 	next := map[string]time.Time{}
 	err := e.submit(ctx, func(*batch) error {
 		for name, w := range e.workflows {
-			if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !w.row.PausedAt.Valid {
+			if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !w.row.PausedAt.Valid && !w.row.Removed.Valid {
 				next[name] = due
 			}
 		}

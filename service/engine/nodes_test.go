@@ -142,7 +142,7 @@ func TestItemsGoOnAfterARestart(t *testing.T) {
 		}
 		l.want(t, "each", "failed range✕ sum● range[0]● range[1]✕ range[2]●")
 
-		again, err := l.Rerun(t.Context(), run, Selection{Failed: true}, nil, "kari", false)
+		again, _, err := l.Rerun(t.Context(), run, Selection{Failed: true}, nil, "kari", false, false)
 		if err != nil || fmt.Sprint(again) != "[range[1]]" {
 			t.Errorf("made again are %v: %v", again, err)
 		}
@@ -151,7 +151,7 @@ func TestItemsGoOnAfterARestart(t *testing.T) {
 		l.report(t, "range[1]", dispatch.Succeeded, "")
 		l.want(t, "each", "succeeded range● sum● range[0]● range[1]● range[2]●")
 
-		_, err = l.Rerun(t.Context(), run, Selection{From: []string{"range"}}, definition.Values{"stations": []any{"G07"}}, "kari", false)
+		_, _, err = l.Rerun(t.Context(), run, Selection{From: []string{"range"}}, definition.Values{"stations": []any{"G07"}}, "kari", false, false)
 		if err != nil {
 			t.Error(err)
 		}
@@ -162,7 +162,7 @@ func TestItemsGoOnAfterARestart(t *testing.T) {
 		l.report(t, "sum", dispatch.Succeeded, "")
 		l.want(t, "each", "succeeded range● sum● range[0]●")
 		for name, want := range map[string]string{"range[2]": "no longer in the list", "range[9]": `no task "range[9]"`} {
-			if _, err := l.Rerun(t.Context(), run, Selection{Only: []string{name}}, nil, "kari", true); err == nil || !strings.Contains(err.Error(), want) {
+			if _, _, err := l.Rerun(t.Context(), run, Selection{Only: []string{name}}, nil, "kari", false, true); err == nil || !strings.Contains(err.Error(), want) {
 				t.Errorf("%s: %v", name, err)
 			}
 		}
@@ -197,7 +197,7 @@ func TestAResourceIsClosedAfterARestartAndAfterAStop(t *testing.T) {
 			t.Errorf("its order is %+v", o)
 		}
 		l.want(t, "within", "running load✕ index○ scratch:open● scratch:close◔")
-		if _, err := l.Rerun(t.Context(), run, Selection{Failed: true}, nil, "kari", false); err == nil || !strings.Contains(err.Error(), "is just being closed; wait for the end of scratch:close") {
+		if _, _, err := l.Rerun(t.Context(), run, Selection{Failed: true}, nil, "kari", false, false); err == nil || !strings.Contains(err.Error(), "is just being closed; wait for the end of scratch:close") {
 			t.Errorf("made again within what is being closed: %v", err)
 		}
 		l = l.again(t)
@@ -206,10 +206,10 @@ func TestAResourceIsClosedAfterARestartAndAfterAStop(t *testing.T) {
 		}
 		l.want(t, "within", "failed load✕ index○ scratch:open● scratch:close✕")
 
-		if _, err := l.Rerun(t.Context(), run, Selection{Only: []string{"scratch:open"}}, nil, "kari", false); err == nil || !strings.Contains(err.Error(), "name those") {
+		if _, _, err := l.Rerun(t.Context(), run, Selection{Only: []string{"scratch:open"}}, nil, "kari", false, false); err == nil || !strings.Contains(err.Error(), "name those") {
 			t.Errorf("an opening alone is made again: %v", err)
 		}
-		if _, err := l.Rerun(t.Context(), run, Selection{From: []string{"load"}}, nil, "kari", false); err != nil {
+		if _, _, err := l.Rerun(t.Context(), run, Selection{From: []string{"load"}}, nil, "kari", false, false); err != nil {
 			t.Fatal(err)
 		}
 		l.report(t, "scratch:open", dispatch.Succeeded, `{"folder": "/srv/b"}`)
@@ -273,7 +273,7 @@ func TestWorkflowsInWorkflows(t *testing.T) {
 		}
 
 		// One that fails fails the attempt, and the next attempt is another run.
-		if _, err := l.Rerun(t.Context(), run, Selection{From: []string{"basin[1]"}}, nil, "kari", false); err != nil {
+		if _, _, err := l.Rerun(t.Context(), run, Selection{From: []string{"basin[1]"}}, nil, "kari", false, false); err != nil {
 			t.Fatal(err)
 		}
 		l.report(t, "load", dispatch.Failed, "")
@@ -294,7 +294,7 @@ func TestWorkflowsInWorkflows(t *testing.T) {
 		l.hands.take()
 
 		// Stopping the inner one fails the outer one, without another attempt.
-		if _, err := l.Rerun(t.Context(), run, Selection{From: []string{"basin[1]"}}, nil, "kari", false); err != nil {
+		if _, _, err := l.Rerun(t.Context(), run, Selection{From: []string{"basin[1]"}}, nil, "kari", false, false); err != nil {
 			t.Fatal(err)
 		}
 		runs := l.runs(t, "inner")

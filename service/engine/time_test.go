@@ -166,11 +166,11 @@ func TestATaskAfterTheRunBefore(t *testing.T) {
 		l.report(t, "a", dispatch.Succeeded, "")
 		l.want(t, "w", "failed a● b○ b@previous✕")
 		runs := l.runs(t, "w")
-		if _, err := l.Rerun(t.Context(), runs[1], Selection{Failed: true}, nil, "kari", false); err != nil {
+		if _, _, err := l.Rerun(t.Context(), runs[1], Selection{Failed: true}, nil, "kari", false, false); err != nil {
 			t.Fatal(err)
 		}
 		l.report(t, "b", dispatch.Succeeded, "")
-		again, err := l.Rerun(t.Context(), runs[2], Selection{Failed: true}, nil, "kari", false)
+		again, _, err := l.Rerun(t.Context(), runs[2], Selection{Failed: true}, nil, "kari", false, false)
 		if err != nil || fmt.Sprint(again) != "[b]" {
 			t.Fatal(again, err)
 		}

@@ -13,6 +13,8 @@ type timer struct {
 	run           int64
 	task, attempt int
 	workflow      int64
+	start         string // of the workflow: the one that has gathered for long enough
+	thing         int    // of the attempt: the place from 1 of what it waits for; 0 is its timeout
 }
 
 // timers is a heap, the earliest first.

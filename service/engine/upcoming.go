@@ -35,7 +35,7 @@ func (e *Engine) Upcoming(ctx context.Context, name string, until time.Time, lim
 			}
 		}
 		for _, one := range slices.Sorted(maps.Keys(e.workflows)) {
-			if w := e.workflows[one]; name == "" || name == one {
+			if w := e.workflows[one]; (name == "" || name == one) && !w.row.Removed.Valid {
 				parts = append(parts, part{one, w.schedules, w.row.DecidedUntil.Time(), w.row.PausedAt.Valid})
 			}
 		}

@@ -23,6 +23,13 @@ type workflow struct {
 	covered    map[string]time.Time  // by schedule, where its last window ended
 	open       []*live
 	armed      time.Time // the due moment that a timer is set for
+
+	subscribed []string                   // the keys of its starts in the index of events
+	watched    []string                   // the keys of its starts that look for files
+	gathering  map[string]*gathering      // by the key of the start
+	seen       map[string]int64           // by data set: the update that its last run knew of
+	got        map[string]map[string]bool // by the key of a start: files that it has got
+	trouble    map[string]string          // by the key of a start: why its files cannot be looked at
 }
 
 // version is one version of a workflow, shared by its runs.
@@ -32,6 +39,8 @@ type version struct {
 	nodes      []definition.Task // its tasks, and what opens and closes its resources
 	plan       *flow.Plan
 	compiled   *definition.Expressions // nil without any
+
+	keepsResults bool // somebody may ask for the results of its tasks
 }
 
 func newVersion(row store.Version) (*version, error) {
@@ -44,6 +53,7 @@ func newVersion(row store.Version) (*version, error) {
 	if v.compiled, err = v.definition.Compile(); err != nil {
 		return nil, fmt.Errorf("version %d of workflow %s: %w", row.Number, v.definition.Name, err)
 	}
+	v.keepsResults = v.compiled != nil || slices.ContainsFunc(v.definition.Tasks, func(t definition.Task) bool { return t.Updates != nil })
 	return v, nil
 }
 
@@ -90,7 +100,7 @@ func (w *workflow) nextDue(t time.Time) (time.Time, bool) {
 
 // arm sets the timer for the next due moment.
 func (e *Engine) arm(w *workflow) {
-	if w.row.PausedAt.Valid || e.ByHand {
+	if w.row.PausedAt.Valid || w.row.Removed.Valid || e.ByHand {
 		return
 	}
 	if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !due.Equal(w.armed) {
@@ -112,7 +122,7 @@ const (
 // comeDue makes a run, or writes down why there is none, for every window that has
 // come due and is not decided.
 func (b *batch) comeDue(w *workflow) {
-	if w.row.PausedAt.Valid {
+	if w.row.PausedAt.Valid || w.row.Removed.Valid {
 		return
 	}
 	until := w.row.DecidedUntil.Time()
@@ -125,6 +135,8 @@ func (b *batch) comeDue(w *workflow) {
 		for _, one := range due {
 			if b.decide(w, one, &decided) {
 				made++
+			} else {
+				b.tellDecision(w, one)
 			}
 		}
 		until = due[0].At
@@ -173,10 +185,6 @@ func (b *batch) decide(w *workflow, due dueWindow, decided *decisions) (made boo
 			return false
 		}
 	}
-	if name, full := w.full(); full {
-		decided.add(w, b.at, due, "skipped", name+" was still going, and if_running is skip")
-		return false
-	}
 	params, err := definition.Fill(w.current.definition.Params, due.schedule.Params)
 	if err != nil {
 		// Refused when the workflow is applied, so it cannot come here.
@@ -184,7 +192,12 @@ func (b *batch) decide(w *workflow, due dueWindow, decided *decisions) (made boo
 		decided.add(w, b.at, due, "missed", err.Error())
 		return false
 	}
-	b.openRun(w, newRun{cause: "schedule", by: start.String(), params: params, window: due.Window, due: due.At, older: !newest})
+	run := newRun{cause: "schedule", by: start.String(), params: params, window: due.Window, due: due.At, older: !newest}
+	if reason := b.notNow(w, run); reason != "" {
+		decided.add(w, b.at, due, "skipped", reason)
+		return false
+	}
+	b.openRun(w, run)
 	return true
 }
 
@@ -239,6 +252,7 @@ type newRun struct {
 	outer     *dispatch.AttemptID // of the task that starts it
 	older     bool                // a later window is due already
 	backfill  int64               // that makes it; 0 for none
+	events    []event             // that it is started by
 }
 
 // openRun records a queued run.
@@ -264,7 +278,7 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 		row.OuterRun, row.OuterTask, row.OuterAttempt = number(n.outer.Run), number(int64(n.outer.Task)), number(int64(n.outer.Attempt))
 	}
 	row.ID = b.AddRun(row, w.current.plan.Len())
-	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID))}
+	l := &live{row: row, workflow: w, version: w.current, run: flow.New(w.current.plan, uint64(row.ID)), events: n.events}
 	l.setParams(n.params)
 	l.setMarks(watermarks)
 	l.tasks = make([]store.Task, w.current.plan.Len())
@@ -287,6 +301,9 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 	}
 	b.AddTransition(store.Transition{Run: row.ID, At: store.At(b.at), After: row.State, Person: person})
 	b.tell(l.row.ID)
+	if n.backfill == 0 {
+		b.see(w)
+	}
 	return l
 }
 
@@ -339,6 +356,8 @@ func (b *batch) ended(l *live) {
 	if l.row.OuterRun.Valid {
 		b.then(func() { b.innerEnded(l) })
 	}
+	b.tellEnd(l)
+	b.then(func() { b.followOn(l) })
 	delete(b.engine.runs, l.row.ID)
 	if b.over == nil {
 		b.over = map[int64]*live{}

@@ -14,6 +14,8 @@ type Workflow struct {
 	PausedBy     string `db:"paused_by"`
 	DecidedUntil Moment `db:"decided_until"`
 	Covered      string `db:"covered"`
+	Removed      Moment `db:"removed"`
+	RemovedBy    string `db:"removed_by"`
 }
 
 // Decision is a row of decisions.

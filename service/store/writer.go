@@ -71,23 +71,53 @@ func (w *Writer) Err() error { return w.err }
 func (w *Writer) Probe() { w.exec(`PRAGMA user_version = 1`) }
 
 func (w *Writer) exec(query string, args ...any) (last int64) {
-	if w.err != nil {
-		return 0
-	}
-	statement, ok := w.statements[query]
-	if !ok {
-		if statement, w.err = w.conn.PreparexContext(context.Background(), query); w.err != nil {
-			return 0
-		}
-		w.statements[query] = statement
+	last, _ = w.insert(query, args...)
+	return last
+}
+
+// insert is exec that tells whether a row was written.
+func (w *Writer) insert(query string, args ...any) (last int64, written bool) {
+	statement := w.statement(query)
+	if statement == nil {
+		return 0, false
 	}
 	result, err := statement.Exec(args...)
 	if err != nil {
 		w.err = err
-		return 0
+		return 0, false
 	}
-	last, w.err = result.LastInsertId()
-	return last
+	rows, _ := result.RowsAffected() // SQLite knows both
+	last, _ = result.LastInsertId()
+	return last, rows > 0
+}
+
+// statement is the prepared statement of a query, nil after an error.
+func (w *Writer) statement(query string) *sqlx.Stmt {
+	if w.err != nil {
+		return nil
+	}
+	statement, ok := w.statements[query]
+	if !ok {
+		if statement, w.err = w.conn.PreparexContext(context.Background(), query); w.err != nil {
+			return nil
+		}
+		w.statements[query] = statement
+	}
+	return statement
+}
+
+// get reads one row within the transaction, and all reads several: what was written
+// since Begin is seen. Into is left as it is after an error.
+func (w *Writer) get(into any, query string, args ...any) {
+	if statement := w.statement(query); statement != nil {
+		w.err = statement.Get(into, args...)
+	}
+}
+
+func (w *Writer) all(into any, query string, args ...any) {
+	if statement := w.statement(query); statement != nil {
+		w.err = statement.Select(into, args...)
+	}
 }
 
 // AddParcel records a parcel, once.

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { RotateCcw } from "lucide-react";
 import { useState, type ReactNode } from "react";
-import { call, runPath, type Run, type Task } from "../api/client";
+import { call, runPath, type Rerun, type Run, type Task } from "../api/client";
 import { Button } from "../parts/button";
 import { Dialog, DialogClose } from "../parts/dialog";
 import { Command } from "../parts/notes";
@@ -64,11 +64,13 @@ export function ActDialog({ trigger, title, about, command, path, body, verb, lo
 export function RerunDialog(props: { run: Run; how: "failed" | "from" | "only"; task?: string; name: string; look?: "plain" | "bare" }) {
   const { run, how, task, name, look = "plain" } = props;
   const [asked, setAsked] = useState(false);
-  const body = how === "failed" ? { failed: true } : { [how]: [task] };
+  const [follow, setFollow] = useState(false);
+  const chosen = how === "failed" ? { failed: true } : { [how]: [task] };
+  const body = follow ? { ...chosen, follow_on: true } : chosen;
   const path = `${runPath(run.id)}/rerun`;
   const preview = useQuery({
     queryKey: ["rerun", run.id, how, task],
-    queryFn: () => call<{ tasks: string[] }>("POST", path, { ...body, dry_run: true }),
+    queryFn: () => call<Rerun>("POST", path, { ...chosen, follow_on: true, dry_run: true }),
     enabled: asked,
     retry: false,
   });
@@ -87,10 +89,19 @@ export function RerunDialog(props: { run: Run; how: "failed" | "from" | "only"; 
         ) : (
           <>
             Made again, within this run and on version {run.version}: <span className="text-ink">{preview.data?.tasks.join(", ") ?? "…"}</span>. The attempts that they had stay readable.
+            {!!preview.data?.follow_on?.length && (
+              <label className="mt-3 flex items-start gap-2.5">
+                <input type="checkbox" checked={follow} onChange={(event) => setFollow(event.target.checked)} className="mt-1 accent-lamp" />
+                <span>
+                  Then, in order, what rested on them in other workflows:{" "}
+                  <span className="text-ink">{preview.data.follow_on.map((f) => (f.tasks ? `${f.run} (${f.tasks.join(", ")})` : f.run)).join(", ")}</span>
+                </span>
+              </label>
+            )}
           </>
         )
       }
-      command={`lantern rerun ${run.id} --${how}${task ? ` ${task}` : ""}`}
+      command={`lantern rerun ${run.id} --${how}${task ? ` ${task}` : ""}${follow ? " --follow-on" : ""}`}
       path={path}
       body={body}
       verb="Make them again"

@@ -111,7 +111,7 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
         ))}
         {state === "reading" && <p className="font-sans text-soft">Reading the log…</p>}
         {state === "lost" && <p className="font-sans text-failed">✕ The log cannot be read; open the task again to try once more.</p>}
-        {state === "whole" && lines.length === 0 && <p className="font-sans text-soft">It printed nothing.</p>}
+        {state === "whole" && lines.length === 0 && <p className="font-sans text-soft">Nothing was written.</p>}
         {state === "following" && <p className="font-sans text-running lamp-lit">{lines.length === 0 ? "Nothing printed yet" : "◐"}</p>}
       </div>
       {!follow && state === "following" && (

@@ -99,7 +99,7 @@ function useItem(run: string, name: string): Task | undefined {
 
 /** firstOfInterest is the task that a reader most likely came for. */
 function firstOfInterest(tasks: Task[]): Task | undefined {
-  for (const state of ["failed", "held", "running", "cooling", "stopped"]) {
+  for (const state of ["failed", "held", "running", "cooling", "waiting", "stopped"]) {
     const found = tasks.find((t) => t.state === state);
     if (found) return found;
   }
@@ -142,6 +142,21 @@ function RunHead({ run }: { run: Run }) {
             </span>
           )}
         </p>
+        {!!run.follow_on?.length && (
+          <p className="mt-1 flex flex-wrap gap-x-5">
+            {run.follow_on.map((f) => (
+              <span key={f.run}>
+                <span className="text-soft">then </span>
+                <Link to={`/runs/${f.run}`} className="hover:underline">
+                  {f.run}
+                </Link>{" "}
+                <span data-state={f.state === "waiting" ? "waiting" : f.state === "done" ? "succeeded" : "failed"} className="state-colour">
+                  {f.state === "waiting" ? "◌ is made again after it" : f.state === "done" ? "● was made again" : `✕ was not made again: ${f.reason ?? ""}`}
+                </span>
+              </span>
+            ))}
+          </p>
+        )}
         {params.length > 0 && (
           <p className="mt-1 flex flex-wrap gap-x-5 font-mono text-[0.87rem] text-soft">
             {params.map(([name, value]) => (
@@ -223,7 +238,7 @@ function note(task: Task): string | undefined {
   if (task.waits) return task.waits;
   if (task.items && !task.ended) return itemsText(task.items);
   const before = task.attempts.at(-2);
-  if (task.state === "succeeded" && before) return `before: ${before.error ?? before.state}`;
+  if (task.state === "succeeded" && before && before.state !== "succeeded") return `before: ${before.error ?? before.state}`;
   return task.reason ?? (task.items?.count ? itemsText(task.items) : undefined);
 }
 

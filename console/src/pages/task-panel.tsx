@@ -4,6 +4,7 @@ import { logPath, type Attempt, type Run, type Task } from "../api/client";
 import { StateMark } from "../parts/state";
 import { Moment, Took, Until } from "../parts/time";
 import { ReleaseDialogs, RerunDialog } from "./actions";
+import { Awaited } from "./awaited";
 import { ItemList, valueText } from "./items";
 import { Log } from "./log";
 
@@ -66,7 +67,8 @@ export function TaskPanel(props: {
           <ReleaseDialogs run={run} task={task} />
         </div>
       )}
-      {reason && (
+      {task.state === "waiting" && (task.kind === "wait" || task.kind === "approve") && <Awaited run={run} task={task} />}
+      {reason && task.state !== "waiting" && (
         <p className="border-b border-line px-5 py-2.5">
           <span data-state={attempt?.error ? attempt.state : task.state} className="state-colour">
             {reason}

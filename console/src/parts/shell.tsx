@@ -70,6 +70,8 @@ export function Shell({ children }: { children: ReactNode }) {
               ["/runs", "Runs"],
               ["/upcoming", "Upcoming"],
               ["/backfills", "Backfills"],
+              ["/events", "Events"],
+              ["/datasets", "Data sets"],
             ].map(([to, name]) => (
               <NavLink
                 key={to}
