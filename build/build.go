@@ -38,6 +38,7 @@ type Workflow struct {
 	AtMost     int
 	Priority   int
 	Deadline   time.Duration
+	DueBy      string // when a run should be done: a length after it was due, as "45m", or a time of day, as "07:00"
 	Defaults   Settings
 	Result     map[string]string
 	Watermarks []Watermark

@@ -102,6 +102,7 @@ func (w *Workflow) document() yaml.MapSlice {
 	put(&k, "at_most", w.AtMost)
 	put(&k, "priority", w.Priority)
 	k.length("deadline", w.Deadline)
+	put(&k, "due_by", w.DueBy)
 	var defaults keys
 	w.Defaults.add(&defaults)
 	if defaults != nil {

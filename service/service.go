@@ -20,6 +20,7 @@ import (
 	"wiselantern/service/api"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/engine"
+	"wiselantern/service/lookout"
 	"wiselantern/service/signals"
 	"wiselantern/service/store"
 	"wiselantern/worker"
@@ -93,9 +94,16 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		defer close(eyesDone)
 		eyes.Run(eyesContext)
 	}()
+	watch := lookout.New(records, heart, time.Now)
+	watchDone := make(chan struct{})
+	go func() {
+		defer close(watchDone)
+		watch.Run(eyesContext, func() <-chan struct{} { return heart.Hub.Changes(engine.AllRuns) }, o.Log)
+	}()
 	defer func() {
 		closeEyes()
 		<-eyesDone
+		<-watchDone
 		stopEngine()
 		<-engineDone
 	}()
@@ -114,7 +122,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	}
 
 	s := &Service{Address: "http://" + listener.Addr().String()}
-	s.api = api.New(api.Options{Engine: heart, Store: records, Gate: gate, Parcels: parcels, Console: o.Console, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log})
+	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
 	handsDone := make(chan struct{})

@@ -270,6 +270,7 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 // standard error was lastError.
 func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.Ended {
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
+	report.CPU, report.Peak = usage(cmd.ProcessState)
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if status.Exited() {
 		code := status.ExitStatus()
@@ -295,6 +296,16 @@ func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.En
 		report.Outcome, report.Error = dispatch.Lost, "the service was stopped while it ran"
 	}
 	return report
+}
+
+// usage is the processor time of a process and those that it waited for, and the
+// most memory that one of them had, in bytes (getrusage(2)).
+func usage(state *os.ProcessState) (cpu time.Duration, peak int64) {
+	cpu = state.UserTime() + state.SystemTime()
+	if used, ok := state.SysUsage().(*syscall.Rusage); ok {
+		peak = used.Maxrss << 10
+	}
+	return cpu, peak
 }
 
 func orEnded(reason string) string {

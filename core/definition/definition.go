@@ -32,6 +32,7 @@ type Workflow struct {
 	AtMost     int               `json:"at_most,omitempty"`    // runs that may go at once; 0 is what if_running says
 	Priority   int               `json:"priority,omitempty"`   // its tasks take capacity before those of a lower one
 	Deadline   Length            `json:"deadline,omitempty"`   // of a whole run; 0 is none
+	DueBy      DueBy             `json:"due_by,omitempty"`     // when a run should be done; "" is no promise
 	Resources  []Resource        `json:"resources,omitempty"`  // in the order of the file
 	Tasks      []Task            `json:"tasks"`                // in the order of the file
 	Result     map[string]string `json:"result,omitempty"`     // what a run of it leaves for the workflow that started it, with ${expressions}

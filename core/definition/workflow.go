@@ -63,6 +63,7 @@ func (r *reader) workflow(doc *node, inherited Settings) *Workflow {
 		"at_most":    func(n *node) { w.AtMost = int(r.whole64(n, "at_most", 1, 10_000)) },
 		"priority":   func(n *node) { w.Priority = int(r.whole64(n, "priority", -100, 100)) },
 		"deadline":   func(n *node) { w.Deadline = r.length(n, "deadline") },
+		"due_by":     func(n *node) { w.DueBy = r.dueBy(n) },
 		"defaults":   func(n *node) { defaults = n },
 		"resources":  func(n *node) { resources = n },
 		"table":      func(n *node) { table = n },

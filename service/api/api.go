@@ -28,6 +28,7 @@ import (
 	"wiselantern/parcel"
 	"wiselantern/service/access"
 	"wiselantern/service/engine"
+	"wiselantern/service/lookout"
 	"wiselantern/service/store"
 )
 
@@ -35,6 +36,7 @@ import (
 type Options struct {
 	Engine  *engine.Engine
 	Store   *store.Store
+	Lookout *lookout.Lookout
 	Gate    *access.Gate
 	Parcels *Parcels
 	Console fs.FS

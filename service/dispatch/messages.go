@@ -90,6 +90,8 @@ type Ended struct {
 	ExitCode *int            `json:"exit_code,omitempty"` // nil if it did not end by itself
 	Error    string          `json:"error,omitempty"`
 	Result   json.RawMessage `json:"result,omitempty"`
+	CPU      time.Duration   `json:"cpu,omitempty"`  // processor time of its processes; 0 if none was there
+	Peak     int64           `json:"peak,omitempty"` // bytes of memory that one of them had at most
 }
 
 // Log is some lines that an attempt printed; the first has the number First,

@@ -244,6 +244,9 @@ func (b *batch) changed(l *live, c flow.Change, person string) {
 	b.AddTransition(store.Transition{Run: l.row.ID, Task: sql.NullInt64{Int64: int64(c.Task), Valid: true}, At: at,
 		Before: c.From.String(), After: c.To.String(), Reason: c.Reason, Person: person})
 	b.tell(l.row.ID)
+	if c.To == flow.Failed {
+		b.troubleOf(l, c.Task, c.Reason)
+	}
 	if c.To == flow.Succeeded && c.Task < l.version.plan.Len() && l.version.nodes[c.Task].Updates != nil {
 		b.then(func() { b.updated(l, c.Task) })
 	}
@@ -265,7 +268,7 @@ func (b *batch) flush() {
 		}
 		l.row.State, l.row.Stopping = string(l.run.State), l.run.Stopping
 		if l.runDirty {
-			l.row.Attention = l.run.Attention()
+			l.row.Attention = l.run.Attention() || l.row.Late.Valid && !l.run.State.Settled()
 			b.SetRun(l.row)
 		}
 		l.runDirty, l.dirtyTasks = false, l.dirtyTasks[:0]

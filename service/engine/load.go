@@ -53,6 +53,13 @@ func (e *Engine) load(ctx context.Context) error {
 		}
 		versions[[2]int64{row.Workflow, int64(row.Number)}] = v
 	}
+	troubles, err := e.store.OpenTroubles(ctx)
+	if err != nil {
+		return fmt.Errorf("read the troubles: %w", err)
+	}
+	for _, row := range troubles {
+		m.byID[row.Workflow].keepTrouble(row)
+	}
 	open, err := e.store.OpenRuns(ctx)
 	if err != nil {
 		return fmt.Errorf("read the runs: %w", err)
@@ -192,6 +199,11 @@ func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live,
 	if err != nil {
 		return nil, err
 	}
+	used, err := e.store.Used(ctx, row.ID)
+	if err != nil {
+		return nil, err
+	}
+	row.CPU, row.Busy, row.Peak = used.CPU, used.Busy, used.Peak
 	recorded := flow.Run{State: flow.RunState(row.State), Stopping: row.Stopping, Seed: uint64(row.ID), Tasks: make([]flow.Task, len(tasks))}
 	for i, t := range tasks {
 		state, err := flow.ParseState(t.State)

@@ -102,6 +102,7 @@ func (e *Engine) Remove(ctx context.Context, name, by string, anyway, dry bool) 
 		w.row.Removed, w.row.RemovedBy = store.At(b.at), by
 		b.RemoveWorkflow(w.row.ID, w.row.Removed, by)
 		b.dropGatherings(w)
+		b.closeTroubles(w, by)
 		b.effects = append(b.effects, e.subscribe(w)...)
 		b.tell(AllRuns)
 		return nil

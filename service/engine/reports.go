@@ -37,6 +37,9 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if m.ExitCode != nil {
 			row.ExitCode = sql.NullInt64{Int64: int64(*m.ExitCode), Valid: true}
 		}
+		if m.CPU > 0 || m.Peak > 0 {
+			row.CPU, row.Peak = number(m.CPU.Microseconds()), number(m.Peak)
+		}
 		var result map[string]any
 		if len(m.Result) > MaxResult || len(m.Result) > 0 && json.Unmarshal(m.Result, &result) != nil {
 			m.Outcome, row.State = dispatch.Failed, string(dispatch.Failed)
@@ -61,6 +64,7 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		}
 		b.EndAttempt(row)
 		l.startedAt(m.Task, m.Started)
+		l.used(m)
 		l.keepResult(m.Task, m.Attempt, result)
 		b.step(l, in, "")
 		return nil
@@ -72,6 +76,16 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 func (l *live) startedAt(task int, at time.Time) {
 	if row := &l.tasks[task]; !row.Started.Valid && !l.run.Tasks[task].State.Settled() {
 		row.Started = store.At(at)
+	}
+}
+
+// used adds what an attempt has used to what its run has. It is written down with
+// the run's next change of state, its end at the latest.
+func (l *live) used(m dispatch.Ended) {
+	l.row.CPU += m.CPU.Microseconds()
+	l.row.Peak = max(l.row.Peak, m.Peak)
+	if !m.Started.IsZero() && m.At.After(m.Started) {
+		l.row.Busy += m.At.Sub(m.Started).Microseconds()
 	}
 }
 

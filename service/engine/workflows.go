@@ -30,6 +30,8 @@ type workflow struct {
 	seen       map[string]int64           // by data set: the update that its last run knew of
 	got        map[string]map[string]bool // by the key of a start: files that it has got
 	trouble    map[string]string          // by the key of a start: why its files cannot be looked at
+
+	troubles map[string]*store.Trouble // that are open, by fingerprint
 }
 
 // version is one version of a workflow, shared by its runs.
@@ -273,6 +275,8 @@ func (b *batch) openRun(w *workflow, n newRun) *live {
 		Newest: !n.older, Params: string(params), Watermarks: string(marks), Created: store.At(b.at)}
 	if n.backfill != 0 {
 		row.Backfill = number(n.backfill)
+	} else {
+		row.DueBy = w.dueBy(n, b.at)
 	}
 	if n.outer != nil {
 		row.OuterRun, row.OuterTask, row.OuterAttempt = number(n.outer.Run), number(int64(n.outer.Task)), number(int64(n.outer.Attempt))
@@ -344,6 +348,9 @@ func (b *batch) ended(l *live) {
 	b.leaveResult(l)
 	if l.run.State == flow.RunSucceeded {
 		b.setWatermarks(l)
+		b.mend(l)
+	} else if l.run.State == flow.RunFailed {
+		b.troubleOfRun(l)
 	}
 	if l.row.Backfill.Valid {
 		b.stretchEnded(l)

@@ -73,6 +73,12 @@ type Run struct {
 	Started      Moment         `db:"started"`
 	Deadline     Moment         `db:"deadline"`
 	Ended        Moment         `db:"ended"`
+	DueBy        Moment         `db:"due_by"`
+	Late         Moment         `db:"late"`
+	LateReason   string         `db:"late_reason"`
+	CPU          int64          `db:"cpu"`  // microseconds
+	Busy         int64          `db:"busy"` // microseconds
+	Peak         int64          `db:"peak"` // bytes
 }
 
 // Task is a row of tasks.
@@ -110,6 +116,8 @@ type Attempt struct {
 	Error    string         `db:"error"`
 	Result   sql.NullString `db:"result"`
 	InnerRun sql.NullInt64  `db:"inner_run"`
+	CPU      sql.NullInt64  `db:"cpu"`  // microseconds
+	Peak     sql.NullInt64  `db:"peak"` // bytes
 }
 
 // The states of an attempt that is open.

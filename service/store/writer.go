@@ -144,9 +144,9 @@ func (w *Writer) AddVersion(row Version) {
 
 // AddRun records a new run with that many idle tasks and returns its id.
 func (w *Writer) AddRun(row Run, tasks int) int64 {
-	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, backfill, params, watermarks, created)
-		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
-		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Backfill, row.Params, row.Watermarks, row.Created)
+	id := w.exec(`INSERT INTO runs (workflow, number, version, state, cause, caused_by, outer_run, outer_task, outer_attempt, window_start, window_end, due, newest, backfill, params, watermarks, created, due_by)
+		VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`,
+		row.Workflow, row.Number, row.Version, row.State, row.Cause, row.CausedBy, row.OuterRun, row.OuterTask, row.OuterAttempt, row.WindowStart, row.WindowEnd, row.Due, row.Newest, row.Backfill, row.Params, row.Watermarks, row.Created, row.DueBy)
 	w.exec(`INSERT INTO tasks (run, task, state)
 		WITH RECURSIVE place (n) AS (SELECT 0 UNION ALL SELECT n + 1 FROM place WHERE n + 1 < ?) SELECT ?, n, 'idle' FROM place`, tasks, id)
 	return id
@@ -154,8 +154,8 @@ func (w *Writer) AddRun(row Run, tasks int) int64 {
 
 // SetRun records all that changes of a run.
 func (w *Writer) SetRun(row Run) {
-	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ?, result = ? WHERE id = ?`,
-		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.ID)
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ?, result = ?, late = ?, late_reason = ?, cpu = ?, busy = ?, peak = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.Late, row.LateReason, row.CPU, row.Busy, row.Peak, row.ID)
 }
 
 // SetTask records all that changes of a task.
@@ -188,9 +188,9 @@ func (w *Writer) ParkAttempt(run int64, task, number int, at Moment, inner int64
 // EndAttempt records how an attempt ended, if it is still open. The start that
 // the report tells is kept if no word of it came before.
 func (w *Writer) EndAttempt(row Attempt) {
-	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?
+	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?, cpu = ?, peak = ?
 		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running', 'waiting')`,
-		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.Run, row.Task, row.Number)
+		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.CPU, row.Peak, row.Run, row.Task, row.Number)
 }
 
 // AddDecision records that due windows get no run.
