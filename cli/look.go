@@ -229,6 +229,8 @@ func (a *app) runsCommand() *cobra.Command {
 		Short: "List runs, newest first",
 		Example: `  lantern runs
   lantern runs gauge-hourly --state failed,stopped
+  lantern runs gauge-hourly --cause backfill --from 2026-03-01 --until 2026-03-08
+  lantern runs gauge-hourly --param basin=lower --error "no such file"
   lantern runs --limit 200 -o json`,
 		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeWorkflows,
@@ -251,6 +253,14 @@ func (a *app) runsCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringSliceVar(&f.States, "state", nil, "only in these states: queued, running, succeeded, failed, stopped")
+	c.Flags().StringVar(&f.Cause, "cause", "", "only with this cause: schedule, event, backfill, person, workflow")
+	c.Flags().StringVar(&f.From, "from", "", "only for windows that end after this date (UTC) or moment")
+	c.Flags().StringVar(&f.Until, "until", "", "only for windows that begin before this date (UTC) or moment")
+	c.Flags().StringVar(&f.EndedFrom, "ended-from", "", "only that ended at this date (UTC) or moment, or later")
+	c.Flags().StringVar(&f.EndedUntil, "ended-until", "", "only that ended before this date (UTC) or moment")
+	c.Flags().IntVar(&f.Version, "version", 0, "only of this version of the definition")
+	c.Flags().StringVar(&f.Param, "param", "", "only with this value of a param, NAME=VALUE")
+	c.Flags().StringVar(&f.Error, "error", "", "only with this text in the error of an attempt")
 	c.Flags().IntVar(&f.Limit, "limit", 30, "how many, up to 500")
 	c.Flags().StringVar(&f.Before, "before", "", "the next page, as the one before named it")
 	return c

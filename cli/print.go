@@ -4,11 +4,14 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"os"
 	"strings"
 	"time"
 
 	"github.com/charmbracelet/lipgloss"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/goccy/go-yaml"
+	"golang.org/x/term"
 
 	"wiselantern/client"
 	"wiselantern/core/flow"
@@ -95,8 +98,18 @@ func glyph(state string) string {
 	return s.Glyph()
 }
 
-// table prints rows under a head, in columns as wide as they need to be.
+// table prints rows under a head, in columns as wide as they need to be; on a
+// terminal what does not fit its width is cut.
 func (p paint) table(out io.Writer, head []string, rows [][]string) {
+	width := 0
+	if file, ok := out.(*os.File); ok {
+		width, _, _ = term.GetSize(int(file.Fd())) // 0 where there is no terminal
+	}
+	p.tableWithin(out, head, rows, width)
+}
+
+// tableWithin is table in that many columns of a terminal; 0 is any number.
+func (p paint) tableWithin(out io.Writer, head []string, rows [][]string, width int) {
 	widths := make([]int, len(head))
 	for i, h := range head {
 		widths[i] = len(h)
@@ -106,9 +119,11 @@ func (p paint) table(out io.Writer, head []string, rows [][]string) {
 			widths[i] = max(widths[i], lipgloss.Width(cell))
 		}
 	}
+	narrow(widths, width)
 	line := func(cells []string, style func(string) string) {
 		var text strings.Builder
 		for i, cell := range cells {
+			cell = ansi.Truncate(cell, widths[i], "…")
 			pad := strings.Repeat(" ", widths[i]-lipgloss.Width(cell))
 			if i == len(cells)-1 {
 				pad = ""
@@ -120,6 +135,33 @@ func (p paint) table(out io.Writer, head []string, rows [][]string) {
 	line(head, p.dim)
 	for _, row := range rows {
 		line(row, func(text string) string { return text })
+	}
+}
+
+// narrowest is how narrow a column may become.
+const narrowest = 8
+
+// narrow takes from the widest columns, again and again, until all fit.
+func narrow(widths []int, width int) {
+	if width <= 0 {
+		return
+	}
+	for {
+		total, widest, second := 2*(len(widths)-1), 0, narrowest
+		for i, w := range widths {
+			if total += w; w > widths[widest] {
+				widest = i
+			}
+		}
+		if total <= width || widths[widest] <= narrowest {
+			return
+		}
+		for i, w := range widths {
+			if i != widest {
+				second = max(second, w)
+			}
+		}
+		widths[widest] = max(narrowest, min(widths[widest]-1, max(second-1, widths[widest]-(total-width))))
 	}
 }
 

@@ -26,6 +26,7 @@ type serveOptions struct {
 	hosts        []string
 	slots        int
 	files        string
+	price        float64
 	verbose      bool
 }
 
@@ -34,6 +35,7 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().StringSliceVar(&o.hosts, "host", nil, "further name under which the service may be asked for")
 	c.Flags().IntVar(&o.slots, "slots", 0, "attempts at once (default twice the processors, at least 4)")
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
+	c.Flags().Float64Var(&o.price, "price-per-hour", 0, "what an hour of processor time costs, for lantern usage and the console")
 	c.Flags().BoolVar(&o.verbose, "verbose", false, "log what the service does to standard error")
 }
 
@@ -68,6 +70,9 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	if o.slots < 0 {
 		return &usageError{fmt.Errorf("--slots %d: write a number from 1", o.slots)}
 	}
+	if o.price < 0 {
+		return &usageError{fmt.Errorf("--price-per-hour %v: write a number from 0", o.price)}
+	}
 	if info, err := os.Stat(o.files); o.files != "" && (err != nil || !info.IsDir()) {
 		return &usageError{fmt.Errorf("--files %s: there is no such folder; make it first", o.files)}
 	}
@@ -80,7 +85,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Console: console.Files(), Version: Version(), Log: log},
+	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)

@@ -14,24 +14,38 @@ import (
 )
 
 func (a *app) watchCommand() *cobra.Command {
-	return &cobra.Command{
-		Use:   "watch RUN",
-		Short: "Watch a run to its end",
-		Long: `Watch a run, NAME:NUMBER or the newest of NAME, until it ends. On a terminal it is
-a live view (q leaves it; the run goes on); otherwise each change is a line. The
-exit code is 1 if the run failed or was stopped.`,
-		Example: `  lantern watch gauge-hourly:412
+	var choice client.WatchChoice
+	c := &cobra.Command{
+		Use:   "watch [RUN]",
+		Short: "Watch everything, or a run to its end",
+		Long: `Watch everything: what is failing, late, held, running and due next. Or watch a run,
+NAME:NUMBER or the newest of NAME, until it ends. On a terminal both are live
+views (q leaves them; what runs goes on); otherwise each change is a line. With a run the
+exit code is 1 if it failed or was stopped.`,
+		Example: `  lantern watch
+  lantern watch --owner hydrology
+  lantern watch gauge-hourly:412
   lantern watch gauge-hourly | tee run.txt`,
-		Args:              cobra.ExactArgs(1),
+		Args:              cobra.MaximumNArgs(1),
 		ValidArgsFunction: a.completeRuns,
 		RunE: func(c *cobra.Command, args []string) error {
 			service, err := a.client()
 			if err != nil {
 				return err
 			}
+			if len(args) == 0 {
+				return a.watchAll(c.Context(), service, choice)
+			}
+			if choice.Owner+choice.Label+choice.Project != "" {
+				return &usageError{fmt.Errorf("--owner, --label and --project go without a RUN")}
+			}
 			return a.watch(c.Context(), service, args[0])
 		},
 	}
+	c.Flags().StringVar(&choice.Owner, "owner", "", "only workflows of this owner")
+	c.Flags().StringVar(&choice.Label, "label", "", "only workflows with this label")
+	c.Flags().StringVar(&choice.Project, "project", "", "only workflows of this project")
+	return c
 }
 
 func (a *app) watch(ctx context.Context, service *client.Client, id string) error {

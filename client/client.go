@@ -267,6 +267,11 @@ type RunsFilter struct {
 	States   []string
 	Before   string // the Next of the page before
 	Limit    int    // up to 500
+
+	Cause, From, Until    string
+	EndedFrom, EndedUntil string // moments, RFC 3339 or dates
+	Param, Error          string
+	Version               int
 }
 
 // Runs lists runs, newest first.
@@ -283,6 +288,14 @@ func (c *Client) Runs(ctx context.Context, f RunsFilter) (Runs, error) {
 	}
 	if f.Limit > 0 {
 		query.Set("limit", strconv.Itoa(f.Limit))
+	}
+	for name, value := range map[string]string{"cause": f.Cause, "from": f.From, "until": f.Until, "ended_from": f.EndedFrom, "ended_until": f.EndedUntil, "param": f.Param, "error": f.Error} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	if f.Version > 0 {
+		query.Set("version", strconv.Itoa(f.Version))
 	}
 	return call[Runs](ctx, c, http.MethodGet, "/api/runs?"+query.Encode(), nil)
 }

@@ -33,6 +33,11 @@ type Run struct {
 	Created   time.Time      `json:"created"`
 	Started   *time.Time     `json:"started,omitempty"`
 	Ended     *time.Time     `json:"ended,omitempty"`
+	DueBy     *time.Time     `json:"due_by,omitempty" doc:"When it should be done"`
+	Late      *Late          `json:"late,omitempty" doc:"It was found to be late"`
+	Used      *Used          `json:"used,omitempty" doc:"What its attempts have used; left out if nobody told"`
+	Expected  *time.Time     `json:"expected,omitempty" doc:"When it should end, by how long runs of its workflow usually take; only on the Watch"`
+	Ribbon    *Ribbon        `json:"ribbon,omitempty" doc:"Only where it was asked for"`
 	Outer     string         `json:"outer,omitempty" doc:"The run whose task started it and waits for it"`
 	Result    map[string]any `json:"result,omitempty" doc:"What it leaves for the task that started it"`
 	FollowOn  []FollowOn     `json:"follow_on,omitempty" doc:"What became of the runs that were last to be made again after it; left out of listings"`
@@ -90,6 +95,8 @@ type Attempt struct {
 	Ended    *time.Time `json:"ended,omitempty"`
 	ExitCode *int       `json:"exit_code,omitempty"`
 	Error    string     `json:"error,omitempty"`
+	CPU      float64    `json:"cpu_seconds,omitempty" doc:"Processor time of its processes"`
+	Peak     int64      `json:"peak_bytes,omitempty" doc:"The most memory that one of them had"`
 }
 
 // Runs is one page of a listing, newest first.

@@ -35,6 +35,7 @@ type Options struct {
 	Files   string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
 	Slots   int      // attempts at once; 0 is twice the number of processors, at least 4
 	Console fs.FS
+	PerHour float64 // what an hour of processor time costs; 0 for nobody knows
 	Version string
 	Log     *slog.Logger
 }
@@ -121,8 +122,10 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		return err
 	}
 
+	since := time.Now()
 	s := &Service{Address: "http://" + listener.Addr().String()}
-	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log})
+	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
+		Workers: func() []client.Worker { return []client.Worker{localWorker(workerName(), o.Slots, since)} }})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
 	handsDone := make(chan struct{})

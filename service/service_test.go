@@ -123,7 +123,7 @@ func TestTheLiveStreamGoesOnFromAnyChange(t *testing.T) {
 	s.Apply(t, "workflow: w\ntasks: {a: {shell: 'true'}, b: {after: a, shell: 'true'}}")
 	run := s.End(t, s.Begin(t, "w").ID)
 	all, err := s.Changes(testkit.Context(t), run.ID)
-	if err != nil || len(all) != 9 { // the run is queued, runs and succeeds; each task is ready, runs and succeeds
+	if err != nil || len(all) < 7 { // the run is queued, runs and succeeds; each task is ready and succeeds, and runs if that is heard of before its end
 		t.Fatalf("%d changes: %+v, %v", len(all), all, err)
 	}
 	var told []client.Change

@@ -23,6 +23,7 @@ import (
 	"github.com/gofiber/fiber/v2"
 	"golang.org/x/time/rate"
 
+	"wiselantern/client"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
 	"wiselantern/parcel"
@@ -43,6 +44,8 @@ type Options struct {
 	Hosts   []string // names under which the service may be asked for, besides loopback
 	Address string   // where the reader finds the console, as in http://127.0.0.1:7640
 	Version string
+	PerHour float64                // what an hour of processor time costs; 0 for nobody knows
+	Workers func() []client.Worker // those that are there
 	Log     *slog.Logger
 }
 
@@ -99,6 +102,9 @@ func New(o Options) *API {
 	a.hookRoutes(routes)
 	a.waitRoutes(routes)
 	a.datasetRoutes(routes)
+	a.watchRoutes(routes)
+	a.troubleRoutes(routes)
+	a.compareRoutes(routes)
 	a.accessRoutes(routes)
 	a.streamRoutes()
 	a.app.All("/api/*", func(c *fiber.Ctx) error {

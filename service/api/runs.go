@@ -82,10 +82,14 @@ func (a *API) runRoutes(api huma.API) {
 func (a *API) listRuns(ctx context.Context, in *struct {
 	Workflow string   `query:"workflow" doc:"Only of this workflow"`
 	State    []string `query:"state" enum:"queued,running,succeeded,failed,stopped" doc:"Only in one of these states"`
-	Before   string   `query:"before" doc:"The next of the page before"`
-	Limit    int      `query:"limit" default:"50" minimum:"1" maximum:"500"`
+	RunQuery
+	Before string `query:"before" doc:"The next of the page before"`
+	Limit  int    `query:"limit" default:"50" minimum:"1" maximum:"500"`
 }) (page client.Runs, err error) {
 	filter := store.RunFilter{Workflow: in.Workflow, States: in.State, Limit: in.Limit + 1}
+	if err := in.fill(&filter); err != nil {
+		return page, err
+	}
 	if in.Workflow != "" {
 		if _, err := a.findWorkflow(ctx, in.Workflow); err != nil {
 			return page, err
@@ -113,6 +117,11 @@ func (a *API) listRuns(ctx context.Context, in *struct {
 		}
 		page.Runs[i].Counts = map[string]int{}
 		ids[i], place[row.ID] = row.ID, i
+	}
+	if in.Ribbon {
+		if err := a.addRibbons(ctx, page.Runs, ids, place); err != nil {
+			return page, err
+		}
 	}
 	counts, err := a.Store.TaskCounts(ctx, ids)
 	for _, c := range counts {
@@ -144,6 +153,9 @@ func (a *API) findRun(ctx context.Context, id string) (store.Run, error) {
 	return row, err
 }
 
+// seconds are microseconds as seconds.
+func seconds(micro int64) float64 { return float64(micro) / 1e6 }
+
 func moment(m store.Moment) *time.Time {
 	if !m.Valid {
 		return nil
@@ -156,6 +168,13 @@ func moment(m store.Moment) *time.Time {
 func (a *API) summaryOf(ctx context.Context, row store.Run) (run client.Run, err error) {
 	run = client.Run{ID: engine.RunName(row.Name, row.Number), Workflow: row.Name, Number: row.Number, Version: row.Version, State: row.State,
 		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended)}
+	run.DueBy = moment(row.DueBy)
+	if row.Late.Valid {
+		run.Late = &client.Late{Since: row.Late.Time(), Reason: row.LateReason}
+	}
+	if row.CPU > 0 || row.Busy > 0 || row.Peak > 0 {
+		run.Used = &client.Used{CPU: seconds(row.CPU), Busy: seconds(row.Busy), Peak: row.Peak}
+	}
 	if row.Result.Valid {
 		if err = json.Unmarshal([]byte(row.Result.String), &run.Result); err != nil {
 			return run, err
@@ -307,7 +326,8 @@ func (a *API) addAttempts(ctx context.Context, tasks map[int]*client.Task, attem
 		if t == nil {
 			continue
 		}
-		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error}
+		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error,
+			CPU: seconds(at.CPU.Int64), Peak: at.Peak.Int64}
 		if at.ExitCode.Valid {
 			code := int(at.ExitCode.Int64)
 			one.ExitCode = &code
@@ -460,7 +480,12 @@ func (a *API) rerun(ctx context.Context, in *struct {
 	if err != nil {
 		return again, err
 	}
-	tasks, followers, err := a.Engine.Rerun(ctx, row, engine.Selection{Failed: in.Body.Failed, From: in.Body.From, Only: in.Body.Only}, values, personOf(ctx), in.Body.FollowOn, in.Body.DryRun)
+	return a.rerunOf(ctx, row, engine.Selection{Failed: in.Body.Failed, From: in.Body.From, Only: in.Body.Only}, values, in.Body.FollowOn, in.Body.DryRun)
+}
+
+// rerunOf makes tasks of a run again, or tells which that would be.
+func (a *API) rerunOf(ctx context.Context, row store.Run, s engine.Selection, values definition.Values, followOn, dry bool) (again client.Rerun, err error) {
+	tasks, followers, err := a.Engine.Rerun(ctx, row, s, values, personOf(ctx), followOn, dry)
 	again.Tasks = tasks
 	for _, f := range followers {
 		again.FollowOn = append(again.FollowOn, client.Follower{Run: f.Run, Tasks: f.Tasks, After: f.After})

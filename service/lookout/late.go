@@ -133,7 +133,7 @@ func (o *Lookout) check(ctx context.Context, run int64, seen map[int64]bool) err
 	}
 	late, next := g.Judge(now)
 	if late != nil {
-		return o.engine.Late(ctx, run, words(late, row))
+		return o.engine.Late(ctx, run, words(late, row, now))
 	}
 	// A task that begins from now on is late no sooner than this.
 	for i, t := range g.Tasks {
@@ -159,7 +159,7 @@ func later(a, b time.Time) time.Time {
 	return b
 }
 
-func words(late *forecast.Late, row store.Run) string {
+func words(late *forecast.Late, row store.Run, now time.Time) string {
 	length := func(d time.Duration) string {
 		if d >= time.Minute {
 			d = d.Round(time.Second)
@@ -170,7 +170,7 @@ func words(late *forecast.Late, row store.Run) string {
 	}
 	switch late.Kind {
 	case "due":
-		if late.Expected.Before(row.DueBy.Time().Add(time.Second)) {
+		if !now.Before(row.DueBy.Time()) {
 			return fmt.Sprintf("it should have been done by %s", row.DueBy.Time().Format(time.RFC3339))
 		}
 		return fmt.Sprintf("it should be done by %s, and by what is usual it will end at %s", row.DueBy.Time().Format(time.RFC3339), late.Expected.UTC().Format(time.RFC3339))

@@ -57,6 +57,16 @@ type RunFilter struct {
 	States   []string
 	Before   int64 // runs with an id under this one
 	Limit    int
+
+	Cause      string
+	Version    int
+	From       Moment // windows that end after it
+	Until      Moment // windows that begin before it
+	EndedFrom  Moment
+	EndedUntil Moment
+	Param      string // with Value as text
+	Value      string
+	Error      string // a text in the error of an attempt
 }
 
 // Runs lists the runs that the filter chooses, newest first.
@@ -75,6 +85,7 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 	if f.Before > 0 {
 		where, args = append(where, "r.id < ?"), append(args, f.Before)
 	}
+	f.narrow(func(condition string, values ...any) { where, args = append(where, condition), append(args, values...) })
 	query := selectRuns
 	if where != nil {
 		query += "WHERE " + strings.Join(where, " AND ")
@@ -84,6 +95,30 @@ func (s *Store) Runs(ctx context.Context, f RunFilter) ([]Run, error) {
 		order = " ORDER BY r.number DESC LIMIT ?"
 	}
 	return many[Run](ctx, s.read, query+order, append(args, f.Limit)...)
+}
+
+// narrow adds the conditions that are seldom given.
+func (f RunFilter) narrow(add func(condition string, values ...any)) {
+	if f.Cause != "" {
+		add("r.cause = ?", f.Cause)
+	}
+	if f.Version > 0 {
+		add("r.version = ?", f.Version)
+	}
+	for _, m := range []struct {
+		condition string
+		at        Moment
+	}{{"r.window_end > ?", f.From}, {"r.window_start < ?", f.Until}, {"r.ended >= ?", f.EndedFrom}, {"r.ended < ?", f.EndedUntil}} {
+		if m.at.Valid {
+			add(m.condition, m.at)
+		}
+	}
+	if f.Param != "" {
+		add("CAST(json_extract(r.params, '$.' || json_quote(?)) AS TEXT) = ?", f.Param, f.Value)
+	}
+	if f.Error != "" {
+		add("EXISTS (SELECT 1 FROM attempts a WHERE a.run = r.id AND instr(lower(a.error), lower(?)))", f.Error)
+	}
 }
 
 // Run is the run of that workflow with that number.

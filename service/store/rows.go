@@ -127,6 +127,9 @@ const (
 	AttemptWaiting = "waiting"
 )
 
+// AttemptFailed is the state of one that failed.
+const AttemptFailed = "failed"
+
 // IsOpen tells whether the attempt has not ended.
 func (a Attempt) IsOpen() bool {
 	return a.State == AttemptSent || a.State == AttemptRunning || a.State == AttemptWaiting

@@ -313,3 +313,71 @@ type OpenRun struct {
 func (s *Store) OpenRunMoments(ctx context.Context) ([]OpenRun, error) {
 	return many[OpenRun](ctx, s.read, `SELECT id, due_by, late FROM runs WHERE state IN ('queued', 'running') ORDER BY id`)
 }
+
+// HeldTask is a task that needs a person.
+type HeldTask struct {
+	Run      int64  `db:"run"`
+	Task     int    `db:"task"`
+	Reason   string `db:"reason"`
+	Since    Moment `db:"since"`
+	Workflow int64  `db:"workflow"`
+	Version  int    `db:"version"`
+	Name     string `db:"name"`
+	Number   int    `db:"number"`
+}
+
+// HeldTasks lists the held tasks of open runs, oldest run first, of those
+// workflows, or with nil of all.
+func (s *Store) HeldTasks(ctx context.Context, workflows []int64, limit int) ([]HeldTask, error) {
+	within, args := among("r.workflow", workflows)
+	return many[HeldTask](ctx, s.read, `SELECT t.run, t.task, t.reason, r.workflow, r.version, w.name, r.number,
+			coalesce((SELECT max(c.at) FROM transitions c WHERE c.run = t.run AND c.task = t.task AND c.after = 'held'), r.created) AS since
+		FROM runs r JOIN tasks t ON t.run = r.id AND t.state = 'held' JOIN workflows w ON w.id = r.workflow
+		WHERE r.state IN ('queued', 'running') AND r.attention`+within+` ORDER BY r.id, t.task LIMIT ?`, append(args, limit)...)
+}
+
+// NamedAttempt is an open attempt with what names its run.
+type NamedAttempt struct {
+	Run       int64  `db:"run"`
+	Task      int    `db:"task"`
+	Number    int    `db:"number"`
+	State     string `db:"state"`
+	Worker    string `db:"worker"`
+	Started   Moment `db:"started"`
+	Of        int64  `db:"workflow"`
+	Version   int    `db:"version"`
+	Name      string `db:"name"`
+	RunNumber int    `db:"run_number"`
+}
+
+// OpenAttemptsNamed lists the attempts that have not ended, but for those that are
+// parked, the longest first.
+func (s *Store) OpenAttemptsNamed(ctx context.Context) ([]NamedAttempt, error) {
+	return many[NamedAttempt](ctx, s.read, `SELECT a.run, a.task, a.number, a.state, a.worker, a.started, r.workflow, r.version, w.name, r.number AS run_number
+		FROM attempts a INDEXED BY attempts_open JOIN runs r ON r.id = a.run JOIN workflows w ON w.id = r.workflow
+		WHERE a.state IN ('sent', 'running', 'waiting') AND a.state != 'waiting' ORDER BY a.started, a.run, a.task`)
+}
+
+// TaskRibbon is how a task of a run came out.
+type TaskRibbon struct {
+	Run     int64  `db:"run"`
+	State   string `db:"state"`
+	Started Moment `db:"started"`
+	Ended   Moment `db:"ended"`
+}
+
+// Ribbons lists the tasks of these runs, items left out, each run's in the order
+// of its definition.
+func (s *Store) Ribbons(ctx context.Context, runs []int64) ([]TaskRibbon, error) {
+	if len(runs) == 0 {
+		return nil, nil
+	}
+	within, args := among("run", runs)
+	return many[TaskRibbon](ctx, s.read, `SELECT run, state, started, ended FROM tasks WHERE item_of IS NULL`+within+` ORDER BY run, task`, args...)
+}
+
+// SuccessBefore is the newest run of a workflow that succeeded before the one with
+// that number.
+func (s *Store) SuccessBefore(ctx context.Context, workflow int64, number int) (Run, error) {
+	return one[Run](ctx, s.read, selectRuns+`WHERE r.workflow = ? AND r.state = 'succeeded' AND r.number < ? ORDER BY r.number DESC LIMIT 1`, workflow, number)
+}

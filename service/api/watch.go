@@ -1,0 +1,385 @@
+package api
+
+import (
+	"context"
+	"math"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/danielgtaylor/huma/v2"
+
+	"wiselantern/client"
+	"wiselantern/service/engine"
+	"wiselantern/service/store"
+)
+
+func (a *API) watchRoutes(api huma.API) {
+	route(api, http.MethodGet, "/api/watch", "watch", "Watch", "Tell what is running, late, held and failing, and what is due next", a.watch)
+	route(api, http.MethodGet, "/api/workers", "list-workers", "Watch", "List the workers and what they do", a.listWorkers)
+	route(api, http.MethodGet, "/api/usage", "list-usage", "Watch", "List what workflows used, week by week", a.listUsage)
+	route(api, http.MethodGet, "/api/views/{page}", "read-view", "Access", "Tell how the person who asks has arranged a page",
+		func(ctx context.Context, in *ViewPath) (view client.View, err error) {
+			view.Body, err = a.Store.View(ctx, personOf(ctx), in.Page)
+			if err == store.ErrNotFound {
+				return view, nil
+			}
+			return view, err
+		})
+	route(api, http.MethodPut, "/api/views/{page}", "keep-view", "Access", "Keep how the person who asks has arranged a page",
+		func(ctx context.Context, in *struct {
+			ViewPath
+			Body client.View
+		}) (client.View, error) {
+			person := personOf(ctx)
+			return in.Body, a.Engine.Record(ctx, func(w *store.Writer) { w.SetView(person, in.Page, in.Body.Body) })
+		})
+}
+
+// ViewPath names a page in an address.
+type ViewPath struct {
+	Page string `path:"page" enum:"watch"`
+}
+
+// Choice is the workflows that somebody wants to see.
+type Choice struct {
+	Owner    string   `query:"owner" doc:"Only workflows of this owner"`
+	Label    string   `query:"label" doc:"Only workflows with this label"`
+	Project  string   `query:"project" doc:"Only workflows of this project"`
+	Workflow []string `query:"workflow" doc:"Only these workflows"`
+}
+
+// chosen are the workflows that are there, and which of them are wanted: by id,
+// nil for all.
+func (a *API) chosen(ctx context.Context, c Choice) (all []engine.Listed, ids []int64, err error) {
+	if all, err = a.Engine.Catalog(ctx); err != nil || c.Owner == "" && c.Label == "" && c.Project == "" && c.Workflow == nil {
+		return all, nil, err
+	}
+	ids = []int64{}
+	for _, w := range all {
+		if (c.Owner == "" || w.Owner == c.Owner) && (c.Label == "" || slices.Contains(w.Labels, c.Label)) && (c.Project == "" || w.Project == c.Project) &&
+			(c.Workflow == nil || slices.Contains(c.Workflow, w.Name)) {
+			ids = append(ids, w.ID)
+		}
+	}
+	return all, ids, nil
+}
+
+const (
+	mostWatched = 60 // of each thing that the Watch lists
+	mostMarks   = 1500
+	stripSteps  = 144 // of ten minutes
+	stripLength = 24 * time.Hour
+	aheadOnHand = 24 * time.Hour // how far ahead the Watch looks for what is due
+)
+
+func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error) {
+	now := time.Now().UTC()
+	all, ids, err := a.chosen(ctx, *in)
+	if err != nil {
+		return w, err
+	}
+	names := make(map[int64]string, len(all))
+	wanted := make(map[string]bool, len(all))
+	w = client.Watch{At: now, Held: []client.Held{}, Datasets: []client.Dataset{}, Failing: []client.Trouble{}, Next: []client.Upcoming{}, Choices: choicesOf(all), Counts: map[string]int{}}
+	for _, one := range all {
+		names[one.ID] = one.Name
+		if ids == nil || slices.Contains(ids, one.ID) {
+			wanted[one.Name] = true
+			w.Counts["all"]++
+			if one.Paused {
+				w.Counts["paused"]++
+			}
+		}
+	}
+	if fault := a.Engine.Fault(); fault != nil {
+		w.Problem = "records cannot be written since " + fault.Since.UTC().Format(time.RFC3339) + ": " + fault.Error
+	}
+	if err := a.watchOpen(ctx, &w, wanted); err != nil {
+		return w, err
+	}
+	if err := a.watchHeld(ctx, &w, ids, wanted); err != nil {
+		return w, err
+	}
+	troubles, err := a.openTroubles(ctx, wanted)
+	if err != nil {
+		return w, err
+	}
+	w.Failing = troubles[:min(len(troubles), mostWatched)]
+	due, _, err := a.Engine.Upcoming(ctx, "", now.Add(aheadOnHand), 3)
+	if err != nil {
+		return w, err
+	}
+	for _, u := range due {
+		if wanted[u.Workflow] && !u.Paused && len(w.Next) < mostWatched {
+			w.Next = append(w.Next, upcoming(u))
+		}
+	}
+	if ids == nil {
+		sets, err := a.listDatasets(ctx, nil)
+		if err != nil {
+			return w, err
+		}
+		for _, d := range sets.Datasets {
+			if d.Late {
+				w.Datasets = append(w.Datasets, d)
+			}
+		}
+	}
+	if w.Numbers, err = a.numbers(ctx, now, ids); err != nil {
+		return w, err
+	}
+	w.Strip, err = a.strip(ctx, now, ids, names)
+	return w, err
+}
+
+// watchOpen adds the runs that are going and those that are late, each with its
+// expected end.
+func (a *API) watchOpen(ctx context.Context, w *client.Watch, wanted map[string]bool) error {
+	open, err := a.Store.OpenRuns(ctx)
+	if err != nil {
+		return err
+	}
+	w.Running.Runs, w.Late.Runs = []client.Run{}, []client.Run{}
+	add := func(list *client.WatchRuns, row store.Run) error {
+		if list.Total++; len(list.Runs) >= mostWatched {
+			return nil
+		}
+		one, err := a.summaryOf(ctx, row)
+		if err != nil {
+			return err
+		}
+		if row.Started.Valid {
+			usual, err := a.Lookout.Usual(ctx, row.Workflow)
+			if err != nil {
+				return err
+			}
+			if usual.Run.Count > 0 {
+				end := row.Started.Time().Add(usual.Run.Median)
+				one.Expected = &end
+			}
+		}
+		counts, err := a.Store.TaskCounts(ctx, []int64{row.ID})
+		one.Counts = map[string]int{}
+		for _, c := range counts {
+			one.Counts[c.State] = c.Count
+		}
+		list.Runs = append(list.Runs, one)
+		return err
+	}
+	for i := len(open) - 1; i >= 0; i-- { // the newest first
+		row := open[i]
+		if !wanted[row.Name] {
+			continue
+		}
+		if row.Late.Valid {
+			if err := add(&w.Late, row); err != nil {
+				return err
+			}
+		}
+		if row.State == "running" {
+			if err := add(&w.Running, row); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// watchHeld adds what needs a person: held tasks, and questions.
+func (a *API) watchHeld(ctx context.Context, w *client.Watch, ids []int64, wanted map[string]bool) error {
+	held, err := a.Store.HeldTasks(ctx, ids, mostWatched)
+	if err != nil {
+		return err
+	}
+	for _, h := range held {
+		name, err := a.taskName(ctx, h.Workflow, h.Version, h.Run, h.Task)
+		if err != nil {
+			return err
+		}
+		w.Held = append(w.Held, client.Held{Run: engine.RunName(h.Name, h.Number), Workflow: h.Name, Task: name, Reason: h.Reason, Since: h.Since.Time()})
+	}
+	waits, err := a.Engine.Awaited(ctx, 0)
+	for _, one := range waits {
+		if one.Question == nil || !wanted[one.Workflow] {
+			continue
+		}
+		wait := waitOf(one)
+		w.Held = append(w.Held, client.Held{Run: wait.Run, Workflow: one.Workflow, Task: wait.Task, Reason: wait.Question.Ask, Since: wait.Since, Question: wait.Question})
+	}
+	slices.SortStableFunc(w.Held, func(a, b client.Held) int { return a.Since.Compare(b.Since) })
+	w.Held = w.Held[:min(len(w.Held), mostWatched)]
+	return err
+}
+
+func choicesOf(all []engine.Listed) client.WatchChoices {
+	sets := [3]map[string]bool{{}, {}, {}}
+	c := client.WatchChoices{Workflows: []string{}}
+	for _, w := range all {
+		sets[0][w.Owner], sets[2][w.Project] = true, true
+		for _, l := range w.Labels {
+			sets[1][l] = true
+		}
+		c.Workflows = append(c.Workflows, w.Name)
+	}
+	for i, to := range []*[]string{&c.Owners, &c.Labels, &c.Projects} {
+		*to = []string{}
+		for name := range sets[i] {
+			if name != "" {
+				*to = append(*to, name)
+			}
+		}
+		slices.Sort(*to)
+	}
+	return c
+}
+
+// numbers are those of the last day and week and of the ones before. They are kept
+// for a moment: a week of a large installation is many runs.
+func (a *API) numbers(ctx context.Context, now time.Time, ids []int64) (n client.Numbers, err error) {
+	for _, p := range []struct {
+		to        *client.PeriodNumbers
+		from, end time.Duration
+		delays    bool
+	}{{&n.Day, 24, 0, true}, {&n.DayBefore, 48, 24, true}, {&n.Week, 7 * 24, 0, false}, {&n.WeekBefore, 14 * 24, 7 * 24, false}} {
+		from, until := store.At(now.Add(-p.from*time.Hour)), store.At(now.Add(-p.end*time.Hour))
+		rows, err := a.Store.RunNumbers(ctx, from, until, ids)
+		if err != nil {
+			return n, err
+		}
+		for _, r := range rows {
+			switch r.State {
+			case "succeeded":
+				p.to.Succeeded = r.Count
+			case "failed":
+				p.to.Failed = r.Count
+			case "stopped":
+				p.to.Stopped = r.Count
+			}
+			p.to.Used.CPU += seconds(r.CPU)
+			p.to.Used.Busy += seconds(r.Busy)
+		}
+		p.to.Price = a.price(p.to.Used.CPU)
+		if !p.delays {
+			continue
+		}
+		delays, err := a.Store.StartDelays(ctx, from, until, ids)
+		if err != nil {
+			return n, err
+		}
+		slices.Sort(delays)
+		p.to.DelayMedian, p.to.DelayP95 = ranked(delays, 50), ranked(delays, 95)
+	}
+	return n, nil
+}
+
+// ranked is the nearest-rank percentile of sorted microseconds, in seconds.
+func ranked(sorted []int64, percent int) float64 {
+	if len(sorted) == 0 {
+		return 0
+	}
+	return math.Max(0, seconds(sorted[(len(sorted)*percent+99)/100-1]))
+}
+
+// price is what that many seconds of processor time cost, in two decimals.
+func (a *API) price(cpu float64) float64 { return math.Round(cpu/3600*a.PerHour*100) / 100 }
+
+func (a *API) strip(ctx context.Context, now time.Time, ids []int64, names map[int64]string) (s client.Strip, err error) {
+	step := stripLength / stripSteps
+	from := now.Truncate(step).Add(step - stripLength)
+	s = client.Strip{From: from, Step: step.Seconds(), Succeeded: make([]int, stripSteps), Marks: []client.StripMark{}}
+	counts, err := a.Store.MarkCounts(ctx, store.At(from), step.Microseconds(), ids)
+	if err != nil {
+		return s, err
+	}
+	for _, c := range counts {
+		if c.Place >= 0 && c.Place < stripSteps {
+			s.Succeeded[c.Place] = c.Count
+		}
+	}
+	marks, err := a.Store.Marks(ctx, store.At(from), ids, mostMarks+1)
+	if len(marks) > mostMarks {
+		marks, s.More = marks[:mostMarks], true
+	}
+	for _, m := range marks {
+		if name, ok := names[m.Workflow]; ok {
+			s.Marks = append(s.Marks, client.StripMark{Run: engine.RunName(name, m.Number), State: m.State, Ended: m.Ended.Time()})
+		}
+	}
+	return s, err
+}
+
+func (a *API) listWorkers(ctx context.Context, _ *nothing) (client.Workers, error) {
+	list := client.Workers{Workers: []client.Worker{}}
+	open, err := a.Store.OpenAttemptsNamed(ctx)
+	if err != nil {
+		return list, err
+	}
+	if a.Workers != nil {
+		list.Workers = a.Workers()
+	}
+	for i := range list.Workers {
+		list.Workers[i].Does = []client.Does{}
+	}
+	for _, o := range open {
+		if o.State == store.AttemptSent {
+			list.Ready++
+			continue
+		}
+		name, err := a.taskName(ctx, o.Of, o.Version, o.Run, o.Task)
+		if err != nil {
+			return list, err
+		}
+		i := slices.IndexFunc(list.Workers, func(w client.Worker) bool { return w.Name == o.Worker })
+		if o.State == store.AttemptRunning && i >= 0 {
+			list.Workers[i].Does = append(list.Workers[i].Does, client.Does{Run: engine.RunName(o.Name, o.RunNumber), Task: name, Attempt: o.Number, Started: o.Started.Time()})
+		}
+	}
+	return list, nil
+}
+
+func (a *API) listUsage(ctx context.Context, in *struct {
+	Weeks int `query:"weeks" default:"4" minimum:"1" maximum:"52" doc:"How many, the one that goes among them"`
+}) (u client.Usage, err error) {
+	now := time.Now().UTC()
+	monday := time.Date(now.Year(), now.Month(), now.Day()-(int(now.Weekday())+6)%7, 0, 0, 0, 0, time.UTC)
+	from := monday.AddDate(0, 0, -7*(in.Weeks-1))
+	u = client.Usage{Workflows: []client.WorkflowUsage{}, PerHour: a.PerHour}
+	for n := range in.Weeks {
+		u.Weeks = append(u.Weeks, from.AddDate(0, 0, 7*n))
+	}
+	rows, err := a.Store.UsedByWeek(ctx, store.At(from))
+	if err != nil {
+		return u, err
+	}
+	all, err := a.Store.Workflows(ctx)
+	if err != nil {
+		return u, err
+	}
+	names := map[int64]string{}
+	for _, w := range all {
+		names[w.ID] = w.Name
+	}
+	totals := map[string]float64{}
+	for _, r := range rows {
+		name := names[r.Workflow]
+		if len(u.Workflows) == 0 || u.Workflows[len(u.Workflows)-1].Workflow != name {
+			u.Workflows = append(u.Workflows, client.WorkflowUsage{Workflow: name, Weeks: make([]client.UsageWeek, in.Weeks)})
+		}
+		if r.Week < 0 || r.Week >= in.Weeks {
+			continue // the clock was set back
+		}
+		week := client.UsageWeek{Runs: r.Runs, Used: client.Used{CPU: seconds(r.CPU), Busy: seconds(r.Busy), Peak: r.Peak}}
+		week.Price = a.price(week.CPU)
+		u.Workflows[len(u.Workflows)-1].Weeks[r.Week] = week
+		totals[name] += week.CPU
+	}
+	slices.SortStableFunc(u.Workflows, func(a, b client.WorkflowUsage) int {
+		if d := totals[b.Workflow] - totals[a.Workflow]; d != 0 {
+			return int(math.Copysign(1, d))
+		}
+		return strings.Compare(a.Workflow, b.Workflow)
+	})
+	return u, nil
+}
