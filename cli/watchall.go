@@ -53,7 +53,7 @@ func (a *app) watchAllLines(ctx context.Context, service *client.Client, first c
 	if a.format == "table" {
 		fmt.Fprintln(a.out, summaryOf(p, first))
 	}
-	return service.Follow(ctx, "", -1, func(c client.Change) error {
+	err := service.Follow(ctx, "", -1, func(c client.Change) error {
 		return a.print(c, func() error {
 			text := fmt.Sprintf("%s  %-44s %s", p.dim(c.At.Local().Format("15:04:05.000")), strings.TrimSpace(c.Run+"  "+c.Task), p.state(c.After))
 			if c.Reason != "" {
@@ -63,6 +63,10 @@ func (a *app) watchAllLines(ctx context.Context, service *client.Client, first c
 			return err
 		})
 	})
+	if ctx.Err() != nil { // it was left, which is how this ends
+		return nil
+	}
+	return err
 }
 
 func summaryOf(p paint, w client.Watch) string {

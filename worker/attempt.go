@@ -31,6 +31,7 @@ type attempt struct {
 	started   time.Time
 	lines     int // that its log has
 	told      sync.Once
+	peak      int64  // bytes of memory that its process was seen to have at most
 	ready     string // the folder that the project's setup has made ready, "" without a setup
 }
 
@@ -239,15 +240,24 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 		timeout = timer.C
 	}
 	grace := graceOfTask
-	select {
-	case <-ended:
-		return byItself
-	case <-timeout:
-		why = byTimeout
-	case <-a.cancelled:
-		why = byCancel
-	case <-a.worker.stopping:
-		why, grace = byStop, graceOfStop
+	sample := time.NewTimer(firstSample)
+	defer sample.Stop()
+	for going := true; going; {
+		select {
+		case <-ended:
+			return byItself
+		case <-sample.C:
+			a.peak = max(a.peak, peakOf(pid))
+			sample.Reset(nextSample)
+			continue
+		case <-timeout:
+			why = byTimeout
+		case <-a.cancelled:
+			why = byCancel
+		case <-a.worker.stopping:
+			why, grace = byStop, graceOfStop
+		}
+		going = false
 	}
 	_ = syscall.Kill(-pid, syscall.SIGTERM)
 	kill := time.NewTimer(grace)
@@ -270,7 +280,7 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 // standard error was lastError.
 func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.Ended {
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
-	report.CPU, report.Peak = usage(cmd.ProcessState)
+	report.CPU, report.Peak = usage(cmd.ProcessState, a.peak)
 	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
 	if status.Exited() {
 		code := status.ExitStatus()
@@ -296,16 +306,6 @@ func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.En
 		report.Outcome, report.Error = dispatch.Lost, "the service was stopped while it ran"
 	}
 	return report
-}
-
-// usage is the processor time of a process and those that it waited for, and the
-// most memory that one of them had, in bytes (getrusage(2)).
-func usage(state *os.ProcessState) (cpu time.Duration, peak int64) {
-	cpu = state.UserTime() + state.SystemTime()
-	if used, ok := state.SysUsage().(*syscall.Rusage); ok {
-		peak = used.Maxrss << 10
-	}
-	return cpu, peak
 }
 
 func orEnded(reason string) string {

@@ -1,21 +1,32 @@
 import { QueryCache, QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
-import { createBrowserRouter, Navigate, Outlet, RouterProvider } from "react-router";
+import { createBrowserRouter, Outlet, RouterProvider } from "react-router";
 import { Problem } from "./api/client";
 import { AnswerPage } from "./pages/answer";
-import { BackfillPage, BackfillsPage } from "./pages/backfills";
-import { DatasetPage, DatasetsPage } from "./pages/datasets";
-import { EventsPage } from "./pages/events";
 import { RunPage } from "./pages/run";
 import { RunsPage } from "./pages/runs";
 import { SignInPage } from "./pages/sign-in";
-import { UpcomingPage } from "./pages/upcoming";
 import { WorkflowPage } from "./pages/workflow";
 import { WorkflowsPage } from "./pages/workflows";
+import { Loading } from "./parts/notes";
+import { WatchPage } from "./watch/page";
 import { Shell } from "./parts/shell";
 import { showTheme } from "./parts/theme";
 import "./theme.css";
+
+// What is seen less often is loaded when it is.
+const BackfillsPage = lazy(() => import("./pages/backfills").then((m) => ({ default: m.BackfillsPage })));
+const BackfillPage = lazy(() => import("./pages/backfills").then((m) => ({ default: m.BackfillPage })));
+const ComparePage = lazy(() => import("./pages/compare").then((m) => ({ default: m.ComparePage })));
+const DatasetsPage = lazy(() => import("./pages/datasets").then((m) => ({ default: m.DatasetsPage })));
+const DatasetPage = lazy(() => import("./pages/datasets").then((m) => ({ default: m.DatasetPage })));
+const EventsPage = lazy(() => import("./pages/events").then((m) => ({ default: m.EventsPage })));
+const FailuresPage = lazy(() => import("./pages/failures").then((m) => ({ default: m.FailuresPage })));
+const FailurePage = lazy(() => import("./pages/failure").then((m) => ({ default: m.FailurePage })));
+const MapPage = lazy(() => import("./pages/map").then((m) => ({ default: m.MapPage })));
+const UpcomingPage = lazy(() => import("./pages/upcoming").then((m) => ({ default: m.UpcomingPage })));
+const WorkersPage = lazy(() => import("./pages/workers").then((m) => ({ default: m.WorkersPage })));
 
 showTheme();
 
@@ -25,11 +36,18 @@ const router = createBrowserRouter([
   {
     element: (
       <Shell>
-        <Outlet />
+        <Suspense fallback={<Loading what="the page" />}>
+          <Outlet />
+        </Suspense>
       </Shell>
     ),
     children: [
-      { path: "/", element: <Navigate to="/workflows" replace /> },
+      { path: "/", element: <WatchPage /> },
+      { path: "/failures", element: <FailuresPage /> },
+      { path: "/failures/:number", element: <FailurePage /> },
+      { path: "/compare", element: <ComparePage /> },
+      { path: "/map", element: <MapPage /> },
+      { path: "/workers", element: <WorkersPage /> },
       { path: "/workflows", element: <WorkflowsPage /> },
       { path: "/workflows/:name", element: <WorkflowPage /> },
       { path: "/runs", element: <RunsPage /> },

@@ -57,6 +57,8 @@ func TestHintsOfWhatProgramsSay(t *testing.T) {
 	}{
 		{Seen{Error: "exit code 127: sh: 1: lod: not found", ExitCode: 127}, "program"},
 		{Seen{Error: "exit code 1: ModuleNotFoundError: No module named 'gauge'", ExitCode: 1}, "program"},
+		{Seen{Error: "exit code 1: nobody has measured G05 yet: data/curves/G05.csv is missing", ExitCode: 1}, "file"},
+		{Seen{Error: "exit code 1: open a: No such file or directory", ExitCode: 1}, "file"},
 		{Seen{Error: "exit code 126: the program bin/load has no run bit", ExitCode: 126}, "not-executable"},
 		{Seen{Error: "exit code 126: sh: bin/load: Permission denied", ExitCode: 126}, "denied"},
 		{Seen{Error: "ended by SIGKILL", ExitCode: -1}, "memory"},

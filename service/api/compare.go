@@ -270,8 +270,19 @@ func comparedTask(ta, tb *client.Task) client.ComparedTask {
 // half of the shorter, and a second.
 func muchLonger(a, b float64) bool { return math.Abs(a-b) > 1+math.Min(a, b)/2 }
 
+// lengthOf is a number of seconds as people say it: to the millisecond under one,
+// to a tenth under a minute.
 func lengthOf(s float64) string {
-	return definition.Length(time.Duration(s*1e9) * time.Nanosecond / time.Millisecond / 100 * 100 * time.Millisecond).String()
+	d := time.Duration(s * float64(time.Second))
+	switch {
+	case d < time.Second:
+		d = d.Round(time.Millisecond)
+	case d < time.Minute:
+		return fmt.Sprintf("%.1fs", s)
+	default:
+		d = d.Round(time.Second)
+	}
+	return definition.Length(d).String()
 }
 
 func took(t *client.Task) float64 {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"fmt"
+	"regexp"
 	"strconv"
 	"strings"
 	"unicode/utf8"
@@ -57,9 +58,11 @@ func (a *API) findLog(ctx context.Context, in LogOf) (of store.LogOf, open bool,
 
 func (a *API) readLog(ctx context.Context, in *struct {
 	LogOf
-	From  int `query:"from" minimum:"0" doc:"The first line wanted, counted from 0"`
-	Last  int `query:"last" minimum:"0" maximum:"10000" doc:"Read that many lines from the end instead"`
-	Limit int `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+	From  int    `query:"from" minimum:"0" doc:"The first line wanted, counted from 0"`
+	Last  int    `query:"last" minimum:"0" maximum:"10000" doc:"Read that many lines from the end instead"`
+	Limit int    `query:"limit" default:"1000" minimum:"1" maximum:"10000"`
+	Find  string `query:"find" doc:"Only lines that have this text in them, in any case"`
+	Level string `query:"level" enum:"warning,error" doc:"Only lines that say they are a warning or worse, or an error"`
 }) (page client.Lines, err error) {
 	of, open, err := a.findLog(ctx, in.LogOf)
 	if err != nil {
@@ -73,8 +76,57 @@ func (a *API) readLog(ctx context.Context, in *struct {
 	if in.Last > 0 {
 		from = max(0, page.Total-in.Last)
 	}
+	if in.Find != "" || in.Level != "" {
+		return page, a.findLines(ctx, of, &page, from, in.Limit, fits(in.Find, in.Level))
+	}
 	page.Lines, err = a.lines(ctx, of, from, in.Limit)
 	return page, err
+}
+
+// What a line says its level by, as programs write it.
+var levels = map[string]*regexp.Regexp{
+	"error":   regexp.MustCompile(`(?i)\b(error|err|fatal|panic|critical|crit|exception|traceback)\b|\b[A-Z]\w*(Error|Exception)\b`),
+	"warning": regexp.MustCompile(`(?i)\b(warning|warn|error|err|fatal|panic|critical|crit|exception|traceback)\b|\b[A-Z]\w*(Error|Exception)\b`),
+}
+
+// fits tells which lines are wanted.
+func fits(find, level string) func(text string) bool {
+	find = strings.ToLower(find)
+	return func(text string) bool {
+		if level != "" && !levels[level].MatchString(text) {
+			return false
+		}
+		return find == "" || strings.Contains(strings.ToLower(text), find)
+	}
+}
+
+// mostSearched bounds how many lines are looked at for one answer; whoever asked goes on
+// from Next.
+const mostSearched = 200_000
+
+// findLines adds the lines from that one on that fit.
+func (a *API) findLines(ctx context.Context, of store.LogOf, page *client.Lines, from, limit int, fit func(string) bool) error {
+	page.Lines = []client.Line{}
+	const step = 10_000
+	for end := from + mostSearched; from < page.Total; {
+		if from >= end || len(page.Lines) >= limit {
+			page.Next = &from
+			return nil
+		}
+		lines, err := a.lines(ctx, of, from, step)
+		if err != nil || len(lines) == 0 {
+			return err
+		}
+		for _, l := range lines {
+			if len(page.Lines) >= limit {
+				break
+			}
+			if from++; fit(l.Text) {
+				page.Lines = append(page.Lines, l)
+			}
+		}
+	}
+	return nil
 }
 
 func (a *API) lines(ctx context.Context, of store.LogOf, from, limit int) ([]client.Line, error) {

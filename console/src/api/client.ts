@@ -19,6 +19,25 @@ export type Dataset = Schemas["Dataset"];
 export type Update = Schemas["Update"];
 export type Attempt = Schemas["Attempt"];
 export type Workflow = Schemas["Workflow"];
+export type Watch = Schemas["Watch"];
+export type Held = Schemas["Held"];
+export type Numbers = Schemas["Numbers"];
+export type PeriodNumbers = Schemas["PeriodNumbers"];
+export type Strip = Schemas["Strip"];
+export type Broken = Schemas["Trouble"];
+export type TroubleStory = Schemas["TroubleStory"];
+export type TroubleRerunOf = Schemas["TroubleRerunOf"];
+export type Contrast = Schemas["Contrast"];
+export type Comparison = Schemas["Comparison"];
+export type Forecast = Schemas["Forecast"];
+export type Usual = Schemas["Usual"];
+export type Given = Schemas["Given"];
+export type Ribbon = Schemas["Ribbon"];
+export type Worker = Schemas["Worker"];
+export type Workers = Schemas["Workers"];
+export type Usage = Schemas["Usage"];
+export type Capacity = Schemas["Capacity"];
+export type MapLink = Schemas["DefinitionLink"];
 export type Line = Schemas["Line"];
 export type Lines = Schemas["Lines"];
 export type Param = Schemas["DefinitionParam"];
@@ -35,7 +54,7 @@ export class Problem extends Error {
 }
 
 /** call asks the service. It throws a Problem, or a TypeError when there is no answer. */
-export async function call<T>(method: "GET" | "POST" | "DELETE", path: string, body?: unknown): Promise<T> {
+export async function call<T>(method: "GET" | "POST" | "PUT" | "DELETE", path: string, body?: unknown): Promise<T> {
   const response = await fetch(`/api${path}`, {
     method,
     headers: body === undefined ? {} : { "Content-Type": "application/json" },

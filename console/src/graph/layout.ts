@@ -48,8 +48,12 @@ export function withResources<T extends Pick<Task, "name" | "after" | "within">>
   return tasks.map((t) => ({ ...t, after: [...t.after, ...(more.get(t.name) ?? [])] }));
 }
 
+/** From so many edges on a graph is laid out the quick way. */
+const manyEdges = 400;
+
 /** lay lays a graph out in layers from left to right, with edges led around the tasks. */
 export function lay(tasks: Pick<Task, "name" | "after">[]): Laid {
+  if (tasks.reduce((n, t) => n + t.after.length, tasks.length) > manyEdges) return layQuickly(tasks);
   const graph = new graphlib.Graph();
   graph.setGraph({ rankdir: "LR", nodesep: 20, ranksep: 34, edgesep: 14, marginx: 4, marginy: 4 });
   graph.setDefaultEdgeLabel(() => ({}));
@@ -74,6 +78,58 @@ export function lay(tasks: Pick<Task, "name" | "after">[]): Laid {
       const end = graph.node(task.name) as Point;
       const whole = [{ x: start.x + nodeWidth / 2, y: start.y }, ...inner, { x: end.x - nodeWidth / 2, y: end.y }];
       laid.ways.set(edgeName(from, task.name), { path: smooth(whole), middle: inner[Math.floor(inner.length / 2)] ?? start });
+    }
+  }
+  return laid;
+}
+
+/**
+ * layQuickly puts each task behind the last of those that it comes after, and orders each layer by where its
+ * neighbours stand, forth and back. Edges are not led around tasks: among hundreds nobody follows one with the eye.
+ */
+export function layQuickly(tasks: Pick<Task, "name" | "after">[]): Laid {
+  const known = new Map(tasks.map((t) => [t.name, t]));
+  const depths = new Map<string, number>();
+  const depth = (name: string): number => {
+    const before = depths.get(name);
+    if (before !== undefined) return before;
+    depths.set(name, 0); // a circle, which no definition has, ends here
+    const d = Math.max(0, ...(known.get(name)?.after ?? []).filter((a) => known.has(a.task)).map((a) => depth(a.task) + 1));
+    depths.set(name, d);
+    return d;
+  };
+  const layers: string[][] = [];
+  for (const t of tasks) (layers[depth(t.name)] ??= []).push(t.name);
+  const next = new Map<string, string[]>();
+  for (const t of tasks) for (const a of t.after) next.set(a.task, [...(next.get(a.task) ?? []), t.name]);
+  const at = new Map<string, number>();
+  const number = (layer: string[]) => layer.forEach((name, i) => at.set(name, i - layer.length / 2));
+  layers.forEach(number);
+  const settle = (layer: string[], neighbours: (name: string) => string[]) => {
+    const middle = (name: string) => {
+      const all = neighbours(name).flatMap((n) => at.get(n) ?? []);
+      return all.length ? all.reduce((a, b) => a + b, 0) / all.length : (at.get(name) ?? 0);
+    };
+    const middles = new Map(layer.map((name) => [name, middle(name)]));
+    layer.sort((a, b) => (middles.get(a) ?? 0) - (middles.get(b) ?? 0));
+    number(layer);
+  };
+  for (let round = 0; round < 4; round++) {
+    for (const layer of layers) settle(layer, (name) => (known.get(name)?.after ?? []).map((a) => a.task));
+    for (const layer of [...layers].reverse()) settle(layer, (name) => next.get(name) ?? []);
+  }
+  const laid: Laid = { places: new Map(), ways: new Map() };
+  layers.forEach((layer, x) => {
+    layer.forEach((name) => laid.places.set(name, { x: x * (nodeWidth + 60), y: (at.get(name) ?? 0) * (nodeHeight + 12) }));
+  });
+  for (const t of tasks) {
+    const end = laid.places.get(t.name);
+    for (const { task: from } of t.after) {
+      const start = laid.places.get(from);
+      if (!start || !end) continue;
+      const a = { x: start.x + nodeWidth, y: start.y + nodeHeight / 2 };
+      const b = { x: end.x, y: end.y + nodeHeight / 2 };
+      laid.ways.set(edgeName(from, t.name), { path: smooth([a, b]), middle: { x: (a.x + b.x) / 2, y: (a.y + b.y) / 2 } });
     }
   }
   return laid;

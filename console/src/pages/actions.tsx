@@ -4,6 +4,7 @@ import { useState, type ReactNode } from "react";
 import { call, runPath, type Rerun, type Run, type Task } from "../api/client";
 import { Button } from "../parts/button";
 import { Dialog, DialogClose } from "../parts/dialog";
+import { CopyButton } from "../parts/copy";
 import { Command } from "../parts/notes";
 
 interface Act {
@@ -46,7 +47,7 @@ export function ActDialog({ trigger, title, about, command, path, body, verb, lo
         </p>
       )}
       <p className="mb-4 text-soft">
-        The same in a terminal: <Command>{command}</Command>
+        The same in a terminal: <Command>{command}</Command> <CopyButton text={command} what="the command" />
       </p>
       <div className="flex justify-end gap-2">
         <DialogClose asChild>

@@ -3,17 +3,19 @@ import { Square } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { lazy, Suspense } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { call, itemsPath, runPath, type Items, type Run, type Task } from "../api/client";
+import { call, itemsPath, runPath, type Forecast, type Items, type Run, type Task, type Workflow, workflowPath } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
 import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, itemsText, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
-import { length, Moment, Took, Until, windowText } from "../parts/time";
+import { CopyButton } from "../parts/copy";
+import { InZone, length, Moment, Took, Until, WindowText } from "../parts/time";
 import { ActDialog, RerunDialog } from "./actions";
 import { valueText } from "./items";
 import { TaskPanel } from "./task-panel";
+import { TimeAxis } from "./time-axis";
 
 const Graph = lazy(() => import("../graph/graph"));
 
@@ -22,6 +24,9 @@ export function RunPage() {
   const [query, setQuery] = useSearchParams();
   const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", `${runPath(id)}?fold=true`) });
   useLive(run.error ? undefined : id); // one that is not there yet may come
+  const forecast = useQuery({ queryKey: ["forecast", id], queryFn: () => call<Forecast>("GET", `${runPath(id)}/forecast`), enabled: !!run.data }).data;
+  const name = id.split(":")[0] ?? "";
+  const zone = useQuery({ queryKey: ["workflow", name], queryFn: () => call<Workflow>("GET", workflowPath(name)), enabled: !!run.data, staleTime: 60_000 }).data?.definition?.starts?.[0]?.zone;
   const wanted = query.get("task") ?? "";
   const item = useItem(id, wanted);
   if (run.error) return <Trouble error={run.error} what={`The run ${id} cannot be shown`} />;
@@ -39,8 +44,9 @@ export function RunPage() {
       },
       { replace: true },
     );
+  const many = tasks.length > 60;
   return (
-    <>
+    <InZone zone={zone}>
       <Trail
         steps={[
           { to: "/workflows", name: "Workflows" },
@@ -51,7 +57,7 @@ export function RunPage() {
       <Tabs.Root value={query.get("view") ?? "graph"} onValueChange={(view) => set("view", view)} className="mt-5">
         <div className="mb-3 flex items-center gap-6">
           <Tabs.List aria-label="Views of the run" className="flex gap-1">
-            {["graph", "table"].map((view) => (
+            {["graph", "table", "time"].map((view) => (
               <Tabs.Trigger
                 key={view}
                 value={view}
@@ -63,13 +69,16 @@ export function RunPage() {
           </Tabs.List>
           <Counts counts={r.counts ?? {}} words />
         </div>
-        <Tabs.Content value="graph" className="h-64 overflow-hidden rounded-xl border border-line bg-surface">
+        <Tabs.Content value="graph" className={`${many ? "h-[26rem]" : "h-64"} overflow-hidden rounded-xl border border-line bg-surface`}>
           <Suspense fallback={<Loading what="the graph" />}>
-            <Graph tasks={tasks} chosen={task?.name} onChoose={(task) => set("task", task)} />
+            <Graph tasks={tasks} chosen={task?.name} onChoose={(task) => set("task", task)} critical={r.ended ? undefined : forecast?.critical} />
           </Suspense>
         </Tabs.Content>
         <Tabs.Content value="table">
           <TaskTable tasks={tasks} chosen={task?.name} onChoose={(task) => set("task", task)} />
+        </Tabs.Content>
+        <Tabs.Content value="time">
+          <TimeAxis run={r} forecast={forecast} chosen={task?.name} onChoose={(task) => set("task", task)} />
         </Tabs.Content>
       </Tabs.Root>
       {chosen && (
@@ -77,12 +86,13 @@ export function RunPage() {
           key={chosen.name}
           run={r}
           task={chosen}
+          forecast={forecast}
           attempt={Number(query.get("attempt")) || undefined}
           onAttempt={(attempt) => set("attempt", String(attempt))}
           onTask={(task) => set("task", task)}
         />
       )}
-    </>
+    </InZone>
   );
 }
 
@@ -112,16 +122,18 @@ function RunHead({ run }: { run: Run }) {
     <div className="flex flex-wrap items-start gap-x-10 gap-y-3">
       <div>
         <h1 className="flex items-center gap-4 text-2xl font-semibold tracking-tight">
-          {run.id}
+          <span>
+            {run.id} <CopyButton text={run.id} what="the name of the run" />
+          </span>
           <span className="text-base tracking-normal">
             <StateMark state={run.state} strong />
-            {run.attention && <span className="ml-4 font-medium text-waiting">◇ needs attention</span>}
+            {run.attention && !run.late && <span className="ml-4 font-medium text-waiting">◇ needs attention</span>}
           </span>
         </h1>
         <p className="mt-1.5 flex flex-wrap gap-x-6 gap-y-1 text-soft">
           {run.window && (
             <span className="text-ink">
-              {windowText(run.window)}
+              <WindowText window={run.window} />
               {run.newer && (
                 <span className="text-soft">
                   , whose data now rests on{" "}
@@ -135,6 +147,11 @@ function RunHead({ run }: { run: Run }) {
           <Cause run={run} />
           {run.waits && <span className="text-ink">{run.waits}</span>}
           <span>version {run.version}</span>
+          {run.due_by && (
+            <span>
+              should be done by <Moment at={run.due_by} />
+            </span>
+          )}
           {run.due && <Due run={run} due={run.due} />}
           {run.started && (
             <span>
@@ -142,6 +159,11 @@ function RunHead({ run }: { run: Run }) {
             </span>
           )}
         </p>
+        {run.late && (
+          <p className="mt-1 text-waiting">
+            ◷ late since <Moment at={run.late.since} />: {run.late.reason}
+          </p>
+        )}
         {!!run.follow_on?.length && (
           <p className="mt-1 flex flex-wrap gap-x-5">
             {run.follow_on.map((f) => (

@@ -1,17 +1,19 @@
 import { Download } from "lucide-react";
 import { Link } from "react-router";
-import { logPath, type Attempt, type Run, type Task } from "../api/client";
+import { logPath, type Attempt, type Forecast, type Run, type Task } from "../api/client";
 import { StateMark } from "../parts/state";
 import { Moment, Took, Until } from "../parts/time";
 import { ReleaseDialogs, RerunDialog } from "./actions";
 import { Awaited } from "./awaited";
 import { ItemList, valueText } from "./items";
 import { Log } from "./log";
+import { GivenTo, TaskFacts } from "./task-facts";
 
 /** TaskPanel is one task of a run: its attempts, its result, the log of one of them. */
 export function TaskPanel(props: {
   run: Run;
   task: Task;
+  forecast: Forecast | undefined;
   attempt: number | undefined;
   onAttempt: (attempt: number) => void;
   onTask: (task: string) => void;
@@ -81,6 +83,7 @@ export function TaskPanel(props: {
           )}
         </p>
       )}
+      <TaskFacts run={run} task={task} attempt={attempt} forecast={props.forecast} onTask={props.onTask} />
       {task.items ? (
         <ItemList run={run} task={task} onTask={props.onTask} />
       ) : attempt ? (
@@ -119,6 +122,7 @@ export function TaskPanel(props: {
       ) : (
         <p className="px-5 py-8 text-soft">{task.ended ? "It was never tried, so there is no log." : (task.waits ?? "It has not been tried yet.")}</p>
       )}
+      <GivenTo run={run} task={task} />
     </section>
   );
 }

@@ -1,15 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { Pause, SkipForward } from "lucide-react";
 import { lazy, Suspense } from "react";
-import { useParams, useSearchParams } from "react-router";
-import { call, type Decision, type Task, type Watermark, type Workflow, workflowPath } from "../api/client";
+import { useParams } from "react-router";
+import { call, type Decision, type Forecast, type Task, type Watermark, type Workflow, workflowPath } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
 import { Loading, Trouble } from "../parts/notes";
 import { Trail } from "../parts/shell";
-import { StateFilter } from "../parts/state-filter";
-import { Moment, windowText } from "../parts/time";
-import { RunTable } from "./run-table";
+import { InZone, length, Moment, windowText } from "../parts/time";
+import { Logbook } from "./logbook";
 import { StartDialog } from "./start-dialog";
 import { valueText } from "./items";
 import { NextDue } from "./workflows";
@@ -19,8 +18,6 @@ const Graph = lazy(() => import("../graph/graph"));
 export function WorkflowPage() {
   const { name = "" } = useParams();
   useLive();
-  const [query, setQuery] = useSearchParams();
-  const state = query.get("state") ?? undefined;
   const workflow = useQuery({ queryKey: ["workflow", name], queryFn: () => call<Workflow>("GET", workflowPath(name)) });
   if (workflow.error) return <Trouble error={workflow.error} what={`The workflow ${name} cannot be shown`} />;
   if (workflow.isPending) return <Loading what={name} />;
@@ -38,7 +35,7 @@ export function WorkflowPage() {
     if (!tasks.some((t) => t.name === name)) tasks.push({ name, kind: "in the run before", after: [], state: "idle", attempts: [] });
   }
   return (
-    <>
+    <InZone zone={w.definition?.starts?.[0]?.zone}>
       <Trail steps={[{ to: "/workflows", name: "Workflows" }]} />
       <div className="flex flex-wrap items-start gap-4">
         <div>
@@ -56,6 +53,7 @@ export function WorkflowPage() {
         <Fact name="Next due">
           <NextDue workflow={w} />
         </Fact>
+        <UsualFact workflow={w} />
         <Fact name="Version">
           {w.version}
           <div className="text-[0.87rem] text-soft">
@@ -71,12 +69,8 @@ export function WorkflowPage() {
           <Graph tasks={tasks} quiet />
         </Suspense>
       </section>
-      <div className="mb-3 flex flex-wrap items-center gap-6">
-        <h2 className="text-lg font-semibold">Runs</h2>
-        <StateFilter state={state} onChange={(next) => setQuery(next ? { state: next } : {}, { replace: true })} />
-      </div>
-      <RunTable workflow={w.name} state={state} />
-    </>
+      <Logbook workflow={w.name} title={<h2 className="text-lg font-semibold">Logbook</h2>} />
+    </InZone>
   );
 }
 
@@ -92,6 +86,23 @@ function Watermarks({ workflow }: { workflow: string }) {
         </Fact>
       ))}
     </>
+  );
+}
+
+/** UsualFact tells how long runs usually take, and by when they should be done. */
+function UsualFact({ workflow: w }: { workflow: Workflow }) {
+  const usual = useQuery({ queryKey: ["usual", w.name], queryFn: () => call<Forecast>("GET", `${workflowPath(w.name)}/usual`) }).data?.run;
+  const dueBy = w.definition?.due_by;
+  if (!usual && !dueBy) return null;
+  const text = (s: number) => length(s * 1000);
+  return (
+    <Fact name="Usually takes">
+      {usual ? text(usual.median_seconds) : "–"}
+      <div className="text-[0.87rem] text-soft">
+        {usual && `${text(usual.shortest_seconds)} to ${text(usual.longest_seconds)}`}
+        {dueBy && `${usual ? "; " : ""}should be done ${dueBy.includes(":") ? "by" : "within"} ${dueBy}`}
+      </div>
+    </Fact>
   );
 }
 

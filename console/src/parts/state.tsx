@@ -25,7 +25,7 @@ const lit = (state: State) => state === "running";
 /** Glyph is the sign of a state, so that colour is never its only code. */
 export function Glyph({ state }: { state: State }) {
   return (
-    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1em] text-center font-mono text-[1.15em] leading-none ${lit(state) ? "lamp-lit" : ""}`}>
+    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1em] text-center font-mono -translate-y-px text-[1.15em] leading-none ${lit(state) ? "lamp-lit" : ""}`}>
       {glyphs[state]}
     </span>
   );

@@ -1,15 +1,15 @@
 import type { ComponentProps, ReactNode } from "react";
 
 /** Table is a quiet table: hairlines between rows, heads in small type. */
-export function Table({ heads, children, label }: { heads: ReactNode[]; children: ReactNode; label: string }) {
+export function Table({ heads, children, label, plain }: { heads: ReactNode[]; children: ReactNode; label: string; plain?: boolean }) {
   return (
-    <div className="overflow-x-auto rounded-xl border border-line bg-surface">
+    <div className={`overflow-x-auto ${plain ? "" : "rounded-xl border border-line bg-surface"}`} tabIndex={0} role="region" aria-label={label}>
       <table aria-label={label} className="w-full border-collapse text-left">
         <thead>
           <tr className="border-b border-line text-[0.8rem] text-soft">
             {heads.map((head, i) => (
               <th key={i} scope="col" className="px-4 py-2.5 font-medium whitespace-nowrap">
-                {head}
+                {head || <span className="sr-only">more</span>}
               </th>
             ))}
           </tr>
@@ -20,8 +20,9 @@ export function Table({ heads, children, label }: { heads: ReactNode[]; children
   );
 }
 
+/** Row is a row that j and k go through. */
 export function Row({ className = "", ...rest }: ComponentProps<"tr">) {
-  return <tr className={`border-b border-line/70 hover:bg-raised/60 ${className}`} {...rest} />;
+  return <tr data-row className={`border-b border-line/70 focus-within:bg-raised/60 hover:bg-raised/60 ${className}`} {...rest} />;
 }
 
 export function Cell({ className = "", ...rest }: ComponentProps<"td">) {
