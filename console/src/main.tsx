@@ -58,7 +58,7 @@ const router = createBrowserRouter([
       { path: "/events", element: <EventsPage /> },
       { path: "/datasets", element: <DatasetsPage /> },
       { path: "/datasets/*", element: <DatasetPage /> },
-      { path: "*", element: <p className="py-10 text-soft">There is no such page.</p> },
+      { path: "*", element: <h1 className="py-10 text-lg text-soft">There is no such page.</h1> },
     ],
   },
 ]);

@@ -1,4 +1,5 @@
-import { useEffect, useReducer, useRef, useState } from "react";
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useDeferredValue, useEffect, useReducer, useRef, useState } from "react";
 import { call, logPath, type Line, type Lines } from "../api/client";
 import { stream } from "../api/stream";
 import { Button } from "../parts/button";
@@ -12,7 +13,7 @@ interface Shown {
   state: "reading" | "following" | "whole" | "lost";
 }
 
-type News = { kind: "later" | "earlier"; lines: Line[] } | { kind: "state"; state: Shown["state"] };
+type News = { kind: "later" | "earlier" | "only"; lines: Line[] } | { kind: "state"; state: Shown["state"] };
 
 function reduce(shown: Shown, news: News): Shown {
   switch (news.kind) {
@@ -20,6 +21,8 @@ function reduce(shown: Shown, news: News): Shown {
       return { ...shown, lines: [...shown.lines, ...news.lines].slice(-most) };
     case "earlier":
       return { ...shown, lines: [...news.lines, ...shown.lines].slice(0, most) };
+    case "only":
+      return { ...shown, lines: news.lines };
     case "state":
       return { ...shown, state: news.state };
   }
@@ -31,6 +34,9 @@ const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-dig
 export function Log({ run, task, attempt }: { run: string; task: string; attempt: number }) {
   const [{ lines, state }, tell] = useReducer(reduce, { lines: [], state: "reading" });
   const [follow, setFollow] = useState(true);
+  const [find, setFind] = useState("");
+  const [level, setLevel] = useState("");
+  const [at, setAt] = useState<number>(); // the line that a search led to
   const box = useRef<HTMLDivElement>(null);
 
   useEffect(() => {
@@ -68,6 +74,19 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
     };
   }, [run, task, attempt]);
 
+  const open = async (number: number) => {
+    const from = Math.max(0, number - step / 4);
+    const page = await call<Lines>("GET", logPath(run, task, attempt, { from, limit: step }));
+    setFollow(false);
+    tell({ kind: "only", lines: page.lines });
+    setAt(number);
+    setFind("");
+    setLevel("");
+  };
+  useEffect(() => {
+    if (at !== undefined) box.current?.querySelector(`[data-line="${at}"]`)?.scrollIntoView({ block: "center" });
+  }, [at, lines]);
+
   useEffect(() => {
     if (follow && box.current) box.current.scrollTop = box.current.scrollHeight;
   }, [lines, follow]);
@@ -80,9 +99,32 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
     tell({ kind: "earlier", lines: page.lines });
   };
 
+  const last = lines.at(-1)?.number ?? 0;
+  const later = async () => {
+    const page = await call<Lines>("GET", logPath(run, task, attempt, { from: last + 1, limit: step }));
+    tell({ kind: "later", lines: page.lines });
+  };
+  const searching = find !== "" || level !== "";
   return (
     <div className="relative">
+      <div className="flex flex-wrap items-center gap-2 px-5 pt-2.5">
+        <label>
+          <span className="sr-only">Find in the log</span>
+          <input type="search" data-filter value={find} onChange={(event) => setFind(event.target.value)} placeholder="Find in the log" className="h-8 w-56 rounded-lg border border-line bg-ground px-3 text-[0.87rem] placeholder:text-soft" />
+        </label>
+        <label>
+          <span className="sr-only">Only lines of this level</span>
+          <select value={level} onChange={(event) => setLevel(event.target.value)} className="h-8 rounded-lg border border-line bg-ground px-2 text-[0.87rem] text-soft">
+            <option value="">all lines</option>
+            <option value="warning">warnings and worse</option>
+            <option value="error">errors</option>
+          </select>
+        </label>
+        {at !== undefined && !searching && <span className="text-[0.87rem] text-soft">at line {at + 1}</span>}
+      </div>
+      {searching && <Found run={run} task={task} attempt={attempt} find={find} level={level} onOpen={(number) => void open(number)} />}
       <div
+        hidden={searching}
         ref={box}
         tabIndex={0}
         role="log"
@@ -99,7 +141,7 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
           </Button>
         )}
         {lines.map((line) => (
-          <div key={line.number} className="flex gap-4 [contain-intrinsic-size:auto_1.4rem] [content-visibility:auto]">
+          <div key={line.number} data-line={line.number} className={`${line.number === at ? "bg-raised" : ""} flex gap-4 [contain-intrinsic-size:auto_1.4rem] [content-visibility:auto]`}>
             <time dateTime={line.at} className="shrink-0 text-soft select-none">
               {clock.format(new Date(line.at))}
             </time>
@@ -109,6 +151,11 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
             </span>
           </div>
         ))}
+        {at !== undefined && lines.length >= step && (
+          <Button look="bare" className="mt-1 h-7 font-sans" onClick={() => void later()}>
+            Later lines
+          </Button>
+        )}
         {state === "reading" && <p className="font-sans text-soft">Reading the log…</p>}
         {state === "lost" && <p className="font-sans text-failed">✕ The log cannot be read; open the task again to try once more.</p>}
         {state === "whole" && lines.length === 0 && <p className="font-sans text-soft">Nothing was written.</p>}
@@ -117,6 +164,40 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
       {!follow && state === "following" && (
         <Button className="absolute right-6 bottom-4" onClick={() => setFollow(true)}>
           Follow
+        </Button>
+      )}
+    </div>
+  );
+}
+
+/** Found are the lines of a log that a search finds; the service looks through all of them. */
+function Found(props: { run: string; task: string; attempt: number; find: string; level: string; onOpen: (number: number) => void }) {
+  const { run, task, attempt, onOpen } = props;
+  const find = useDeferredValue(props.find);
+  const { level } = props;
+  const pages = useInfiniteQuery({
+    queryKey: ["log", run, task, attempt, find, level],
+    initialPageParam: 0,
+    queryFn: ({ pageParam }) => call<Lines>("GET", logPath(run, task, attempt, { from: pageParam, limit: 500, ...(find && { find }), ...(level && { level }) })),
+    getNextPageParam: (page) => page.next ?? null,
+    enabled: find !== "" || level !== "",
+  });
+  const lines = pages.data?.pages.flatMap((page) => page.lines) ?? [];
+  const total = pages.data?.pages[0]?.total ?? 0;
+  const through = pages.data?.pages.at(-1)?.next;
+  return (
+    <div className="max-h-[26rem] min-h-28 overflow-auto px-5 py-3 font-mono text-[0.83rem] leading-relaxed" tabIndex={0} role="region" aria-label="Lines that were found">
+      {pages.error && <p className="font-sans text-failed">✕ {pages.error.message}</p>}
+      {pages.data && lines.length === 0 && <p className="font-sans text-soft">No line {through === undefined ? `of ${total}` : `of the first ${through}`} is like that.</p>}
+      {lines.map((line) => (
+        <button key={line.number} type="button" className="flex w-full gap-4 text-left hover:bg-raised" onClick={() => onOpen(line.number)}>
+          <span className="figures w-16 shrink-0 text-right text-soft">{line.number + 1}</span>
+          <span className={`min-w-0 break-words whitespace-pre-wrap ${line.stream === "err" ? "text-failed" : ""}`}>{line.text}</span>
+        </button>
+      ))}
+      {pages.hasNextPage && (
+        <Button look="bare" className="mt-1 h-7 font-sans" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+          Go on searching ({through} of {total} lines)
         </Button>
       )}
     </div>

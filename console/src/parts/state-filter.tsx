@@ -7,7 +7,7 @@ const choices: Run["state"][] = ["running", "queued", "failed", "stopped", "succ
 /** StateFilter chooses the runs in one state, or none for all. */
 export function StateFilter({ state, onChange }: { state: string | undefined; onChange: (state: string) => void }) {
   return (
-    <ToggleGroup.Root type="single" aria-label="Only runs that are" value={state ?? ""} onValueChange={onChange} className="flex gap-1">
+    <ToggleGroup.Root type="single" aria-label="Only runs that are" value={state ?? ""} onValueChange={onChange} className="flex flex-wrap gap-1">
       {choices.map((choice) => (
         <ToggleGroup.Item
           key={choice}

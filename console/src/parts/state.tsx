@@ -44,7 +44,7 @@ export function StateMark({ state, strong }: { state: State; strong?: boolean })
 /** Counts are how many tasks are in each state. */
 export function Counts({ counts, words }: { counts: Record<string, number>; words?: boolean }) {
   return (
-    <span className="inline-flex gap-3 whitespace-nowrap">
+    <span className={`inline-flex gap-x-3 whitespace-nowrap ${words ? "flex-wrap" : ""}`}>
       {states
         .filter((s) => counts[s])
         .map((s) => (

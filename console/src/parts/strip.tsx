@@ -10,8 +10,8 @@ export function Strip({ runs }: { runs: Run[] }) {
   if (runs.length === 0) return <span className="text-soft">no runs yet</span>;
   return (
     <span className="inline-flex">
-      {[...runs].reverse().map((run) => (
-        <Link key={run.id} to={`/runs/${run.id}`} title={describe(run)} aria-label={describe(run)} className="-mx-px rounded py-1 text-[0.87rem] leading-none hover:bg-raised">
+      {runs.slice(0, 12).reverse().map((run) => (
+        <Link key={run.id} to={`/runs/${run.id}`} title={describe(run)} aria-label={describe(run)} className="grid size-[24px] place-items-center rounded text-[0.87rem] leading-none hover:bg-raised">
           <Glyph state={run.state} />
         </Link>
       ))}

@@ -223,7 +223,7 @@ function Arranging(props: { panels: Panel[]; address: string; onChange: (panels:
                   value={p[f] ?? ""}
                   onChange={(event) => put(i, { ...p, [f]: event.target.value })}
                 >
-                  <option value="">{f} of the page</option>
+                  <option value="">page&rsquo;s {f}</option>
                   {[...new Set([...(choices?.[`${f}s`] ?? []), ...(p[f] ? [p[f]] : [])])].map((one) => (
                     <option key={one} value={one}>
                       {one}

@@ -50,7 +50,8 @@ export function FailingRow({ t }: { t: Broken }) {
       <Cell className="w-full min-w-64">
         {t.hint ? (
           <>
-            {t.hint.cause} <span className="text-[0.87rem] text-soft">{t.error}</span>
+            {t.hint.cause}
+            <div className="text-[0.87rem] break-words text-soft">{t.error}</div>
           </>
         ) : (
           t.error
