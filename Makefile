@@ -66,8 +66,8 @@ reference-check:
 screenshots: build .cache/chromium
 	$(GO) run ./cmd/lantern-shots docs/screenshots
 
-bench: build
-	$(GO) test -run '^$$' -bench . -benchmem ./core/... ./service/engine ./service
+bench: build .cache/chromium
+	$(GO) test -run '^$$' -bench . -benchmem -timeout 20m ./core/... ./service/engine ./service ./console
 
 clean:
 	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts

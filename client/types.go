@@ -123,8 +123,15 @@ type Workflow struct {
 	Removed     *Paused              `json:"removed,omitempty" doc:"It is there no more; its runs stay to be read"`
 	Next        *time.Time           `json:"next,omitempty" doc:"When it is next due"`
 	Open        int                  `json:"open" doc:"Runs that are queued or running"`
-	Recent      []Run                `json:"recent" doc:"Its newest runs, newest first"`
+	Recent      []RunMark            `json:"recent" doc:"Its newest runs, newest first"`
 	Definition  *definition.Workflow `json:"definition,omitempty" doc:"Left out of listings"`
+}
+
+// RunMark is a run in a row of others.
+type RunMark struct {
+	ID     string  `json:"id" example:"gauge-hourly:412"`
+	State  string  `json:"state" enum:"queued,running,succeeded,failed,stopped"`
+	Window *Window `json:"window,omitempty"`
 }
 
 // Version is one version of a workflow.

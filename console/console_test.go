@@ -19,24 +19,28 @@ import (
 
 // reader is somebody in front of a browser, at a real service.
 type reader struct {
-	t       *testing.T
+	t       testing.TB
 	tab     context.Context
 	service *testkit.Service
 }
 
-func newReader(t *testing.T) *reader {
+func newReader(t testing.TB) *reader { return readerOf(t, testkit.Start(t), 2*time.Minute) }
+
+// readerOf sits in front of a service for at most that long.
+func readerOf(t testing.TB, service *testkit.Service, longest time.Duration) *reader {
 	if !console.Built() {
 		t.Fatal("the console is not built; make build builds it")
 	}
-	service := testkit.Start(t)
-	ctx, stop := context.WithTimeout(context.Background(), 2*time.Minute)
+	ctx, stop := context.WithTimeout(context.Background(), longest)
 	t.Cleanup(stop)
 	tab, stopBrowser, err := browser.Start(ctx)
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(stopBrowser)
-	return &reader{t, tab, service}
+	r := &reader{t, tab, service}
+	r.do(chromedp.EmulateViewport(1280, 1600)) // what is out of sight has no text
+	return r
 }
 
 func (r *reader) do(steps ...chromedp.Action[chromedp.Void]) {
@@ -173,6 +177,7 @@ func TestOnlyWhoIsSignedInSeesAnything(t *testing.T) {
 func TestAWorkflowIsSeenStartedAndPaused(t *testing.T) {
 	r := newReader(t)
 	r.signsIn()
+	r.opens("/workflows")
 	r.service.Apply(t, gauges) // while the page is open
 	r.sees("gauges", "Read the gauges of the upper basin.", "hydrology", "cron 20 6 * * *, Europe/Oslo", "no runs yet")
 	r.presses("gauges")
@@ -337,6 +342,7 @@ func TestALostConnectionIsToldAndHeals(t *testing.T) {
 	r := newReader(t)
 	r.service.Apply(t, gauges)
 	r.signsIn()
+	r.opens("/workflows")
 	r.sees("gauges")
 	r.service.Stop(t)
 	r.sees("The connection is lost", "gauges")

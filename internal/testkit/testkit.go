@@ -40,6 +40,18 @@ func StartIn(t testing.TB, dir string) *Service { return StartAt(t, dir, "127.0.
 // StartAt starts a service on that folder, at that address.
 func StartAt(t testing.TB, dir, listen string) *Service {
 	t.Helper()
+	return start(t, service.Options{Data: dir, Listen: listen})
+}
+
+// StartByHand starts a service on that folder for which nothing comes due by itself.
+func StartByHand(t testing.TB, dir string) *Service {
+	t.Helper()
+	return start(t, service.Options{Data: dir, Listen: "127.0.0.1:0", ByHand: true})
+}
+
+func start(t testing.TB, o service.Options) *Service {
+	t.Helper()
+	dir := o.Data
 	ctx, stop := context.WithCancel(context.Background())
 	s := &Service{Dir: dir, stop: stop, ended: make(chan error, 1)}
 	up := make(chan *service.Service, 1)
@@ -47,8 +59,9 @@ func StartAt(t testing.TB, dir, listen string) *Service {
 	if testing.Verbose() {
 		log = os.Stderr
 	}
+	o.Slots, o.Console, o.Version, o.Log = 8, console.Files(), "test", slog.New(slog.NewTextHandler(log, nil))
 	go func() {
-		s.ended <- service.Run(ctx, service.Options{Data: dir, Listen: listen, Slots: 8, Console: console.Files(), Version: "test", Log: slog.New(slog.NewTextHandler(log, nil))},
+		s.ended <- service.Run(ctx, o,
 			func(running *service.Service) { up <- running })
 	}()
 	select {

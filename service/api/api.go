@@ -21,6 +21,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 	"github.com/danielgtaylor/huma/v2/adapters/humafiber"
 	"github.com/gofiber/fiber/v2"
+	"github.com/gofiber/fiber/v2/middleware/compress"
 	"golang.org/x/time/rate"
 
 	"wiselantern/client"
@@ -61,6 +62,7 @@ type API struct {
 	hooks    map[string]*openHook
 
 	refusals *rate.Limiter // of what is recorded of them
+	tally    tally
 }
 
 // largestBody bounds the body of a request: a parcel with room around it.
@@ -79,7 +81,7 @@ func New(o Options) *API {
 		IdleTimeout:           2 * time.Minute,
 		ErrorHandler:          a.failed,
 	})
-	a.app.Use(a.onlyOurHosts, harden, a.admit)
+	a.app.Use(a.onlyOurHosts, harden, a.admit, compress.New(compress.Config{Level: compress.LevelBestSpeed, Next: flows}))
 	config := huma.DefaultConfig("Wise Lantern", o.Version)
 	config.Info.Description = "Workflows of pipelines: define, start, watch, stop. Every call but health and the sign-in exchange wants the token as a bearer token, or the console's session."
 	config.OpenAPIPath, config.DocsPath, config.SchemasPath = "/api/openapi", "", ""
@@ -129,6 +131,12 @@ func schemaName(t reflect.Type, hint string) string {
 // Description is the OpenAPI 3.1 document of the network interface, in JSON.
 func Description() ([]byte, error) {
 	return New(Options{Version: "0"}).description.MarshalJSON()
+}
+
+// flows tells whether an answer is one that goes on while it is read: packed, it would
+// be kept back.
+func flows(c *fiber.Ctx) bool {
+	return strings.HasSuffix(c.Path(), "/stream") || strings.HasSuffix(c.Path(), "/raw")
 }
 
 // App is the Fiber application, to be listened with.

@@ -235,45 +235,6 @@ func choicesOf(all []engine.Listed) client.WatchChoices {
 	return c
 }
 
-// numbers are those of the last day and week and of the ones before. They are kept
-// for a moment: a week of a large installation is many runs.
-func (a *API) numbers(ctx context.Context, now time.Time, ids []int64) (n client.Numbers, err error) {
-	for _, p := range []struct {
-		to        *client.PeriodNumbers
-		from, end time.Duration
-		delays    bool
-	}{{&n.Day, 24, 0, true}, {&n.DayBefore, 48, 24, true}, {&n.Week, 7 * 24, 0, false}, {&n.WeekBefore, 14 * 24, 7 * 24, false}} {
-		from, until := store.At(now.Add(-p.from*time.Hour)), store.At(now.Add(-p.end*time.Hour))
-		rows, err := a.Store.RunNumbers(ctx, from, until, ids)
-		if err != nil {
-			return n, err
-		}
-		for _, r := range rows {
-			switch r.State {
-			case "succeeded":
-				p.to.Succeeded = r.Count
-			case "failed":
-				p.to.Failed = r.Count
-			case "stopped":
-				p.to.Stopped = r.Count
-			}
-			p.to.Used.CPU += seconds(r.CPU)
-			p.to.Used.Busy += seconds(r.Busy)
-		}
-		p.to.Price = a.price(p.to.Used.CPU)
-		if !p.delays {
-			continue
-		}
-		delays, err := a.Store.StartDelays(ctx, from, until, ids)
-		if err != nil {
-			return n, err
-		}
-		slices.Sort(delays)
-		p.to.DelayMedian, p.to.DelayP95 = ranked(delays, 50), ranked(delays, 95)
-	}
-	return n, nil
-}
-
 // ranked is the nearest-rank percentile of sorted microseconds, in seconds.
 func ranked(sorted []int64, percent int) float64 {
 	if len(sorted) == 0 {

@@ -56,8 +56,8 @@ func decodeDefinition(row store.Version) (*definition.Workflow, error) {
 	return d, nil
 }
 
-// recentRuns is how many runs a listing of workflows shows of each.
-const recentRuns = 24
+// recentRuns is how many runs are shown of each workflow.
+const recentRuns = 12
 
 func (a *API) listWorkflows(ctx context.Context, _ *nothing) (client.Workflows, error) {
 	rows, err := a.Store.Workflows(ctx)
@@ -68,12 +68,24 @@ func (a *API) listWorkflows(ctx context.Context, _ *nothing) (client.Workflows, 
 	if err != nil {
 		return client.Workflows{}, err
 	}
+	heads, err := a.Store.VersionHeads(ctx)
+	if err != nil {
+		return client.Workflows{}, err
+	}
+	open, err := a.Store.CountAllOpen(ctx)
+	if err != nil {
+		return client.Workflows{}, err
+	}
+	recent, err := a.Store.RecentRuns(ctx, 0, recentRuns)
+	if err != nil {
+		return client.Workflows{}, err
+	}
 	list := client.Workflows{Workflows: []client.Workflow{}}
 	for _, row := range rows {
 		if row.Removed.Valid {
 			continue
 		}
-		w, err := a.workflow(ctx, row, next)
+		w, err := a.workflowOf(ctx, row, heads[row.ID], next, open[row.ID], recent[row.ID])
 		if err != nil {
 			return list, err
 		}
@@ -88,12 +100,24 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 	if err != nil {
 		return w, err
 	}
+	open, err := a.Store.CountOpen(ctx, row.ID)
+	if err != nil {
+		return w, err
+	}
+	recent, err := a.Store.RecentRuns(ctx, row.ID, recentRuns)
+	if err != nil {
+		return w, err
+	}
+	return a.workflowOf(ctx, row, version, next, open, recent[row.ID])
+}
+
+func (a *API) workflowOf(ctx context.Context, row store.Workflow, version store.Version, next map[string]time.Time, open int, recent []store.Run) (w client.Workflow, err error) {
 	d, err := a.definitionOf(ctx, row.ID, row.Version)
 	if err != nil {
 		return w, err
 	}
 	w = client.Workflow{Name: row.Name, About: d.About, Owner: d.Owner, Labels: list(d.Labels), Version: row.Version, Project: version.Project, Environment: version.Environment, File: version.File,
-		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d.Workflow, Recent: []client.Run{}}
+		Applied: version.Applied.Time(), AppliedBy: version.AppliedBy, Tasks: len(d.Tasks), Starts: []string{}, Definition: d.Workflow, Open: open, Recent: []client.RunMark{}}
 	for _, s := range d.Starts {
 		w.Starts = append(w.Starts, s.String())
 	}
@@ -110,19 +134,12 @@ func (a *API) workflow(ctx context.Context, row store.Workflow, next map[string]
 		at = at.UTC()
 		w.Next = &at
 	}
-	if w.Open, err = a.Store.CountOpen(ctx, row.ID); err != nil {
-		return w, err
-	}
-	runs, err := a.Store.Runs(ctx, store.RunFilter{Workflow: row.Name, Limit: recentRuns})
-	if err != nil {
-		return w, err
-	}
-	for _, run := range runs {
-		summary, err := a.summaryOf(ctx, run)
-		if err != nil {
-			return w, err
+	for _, run := range recent {
+		mark := client.RunMark{ID: engine.RunName(row.Name, run.Number), State: run.State}
+		if run.WindowEnd.Valid {
+			mark.Window = &client.Window{Start: run.WindowStart.Time(), End: run.WindowEnd.Time()}
 		}
-		w.Recent = append(w.Recent, summary)
+		w.Recent = append(w.Recent, mark)
 	}
 	return w, nil
 }

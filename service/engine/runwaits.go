@@ -186,6 +186,8 @@ func (b *batch) lookForRun(p *parked, place int, key windowKey) {
 	came, wrong, result, tasks := run.stands(&t.spec.Awaited)
 	switch {
 	case wrong != "":
+		// It rests on that run all the same: once that is made again, so is this wait.
+		b.AddRest(store.Rest{Run: p.id.Run, Task: p.id.Task, FromRun: run.row.ID, FromTask: wholeRun, Kind: "waits"})
 		b.thingFailed(p, place, fmt.Sprintf("%s, and %s was expected", wrong, strings.Join(t.spec.Expect, " or ")))
 		return
 	case !came:

@@ -49,6 +49,43 @@ func (s *Store) CurrentVersions(ctx context.Context) ([]Version, error) {
 	return many[Version](ctx, s.read, `SELECT v.* FROM versions v JOIN workflows w ON w.id = v.workflow AND w.version = v.number`)
 }
 
+// VersionHeads are the versions of all workflows that new runs take, by workflow,
+// without their definitions.
+func (s *Store) VersionHeads(ctx context.Context) (map[int64]Version, error) {
+	rows, err := many[Version](ctx, s.read, `SELECT v.workflow, v.number, '' AS definition, v.hash, v.parcel, v.project, v.environment, v.file, v.applied, v.applied_by
+		FROM versions v JOIN workflows w ON w.id = v.workflow AND w.version = v.number`)
+	heads := make(map[int64]Version, len(rows))
+	for _, row := range rows {
+		heads[row.Workflow] = row
+	}
+	return heads, err
+}
+
+// RecentRuns are the newest runs of a workflow, or with 0 of each, newest first,
+// by workflow: their numbers, states and windows alone.
+func (s *Store) RecentRuns(ctx context.Context, workflow int64, limit int) (map[int64][]Run, error) {
+	rows, err := many[Run](ctx, s.read, `SELECT r.workflow, r.number, r.state, r.window_start, r.window_end FROM workflows w JOIN runs r ON r.workflow = w.id AND r.number > w.last_run - ?
+		WHERE ? IN (0, w.id) ORDER BY r.workflow, r.number DESC`, limit, workflow)
+	all := map[int64][]Run{}
+	for _, row := range rows {
+		all[row.Workflow] = append(all[row.Workflow], row)
+	}
+	return all, err
+}
+
+// CountAllOpen counts the runs that have not ended, by workflow.
+func (s *Store) CountAllOpen(ctx context.Context) (map[int64]int, error) {
+	rows, err := many[struct {
+		Workflow int64 `db:"workflow"`
+		Count    int   `db:"count"`
+	}](ctx, s.read, `SELECT workflow, count(*) AS count FROM runs WHERE state IN ('queued', 'running') GROUP BY workflow`)
+	counts := map[int64]int{}
+	for _, row := range rows {
+		counts[row.Workflow] = row.Count
+	}
+	return counts, err
+}
+
 const selectRuns = `SELECT r.*, w.name FROM runs r JOIN workflows w ON w.id = r.workflow `
 
 // RunFilter chooses runs; a zero field does not restrict.

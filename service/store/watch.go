@@ -217,20 +217,21 @@ func (s *Store) TasksTook(ctx context.Context, runs []int64) ([]Took, error) {
 		WHERE t.run IN (?`+strings.Repeat(", ?", len(runs)-1)+`) AND t.item_of IS NULL AND t.state = 'succeeded' AND t.started IS NOT NULL AND t.ended >= t.started`, args...)
 }
 
-// Numbers are those of the runs that ended in a stretch of time.
+// Numbers are those of the runs that ended in an hour in one state.
 type Numbers struct {
+	Hour  int64  `db:"hour"` // counted from 1970-01-01T00:00Z
 	State string `db:"state"`
 	Count int    `db:"count"`
 	CPU   int64  `db:"cpu"`
 	Busy  int64  `db:"busy"`
 }
 
-// RunNumbers sums the runs that ended in [from, until) by state, of those
+// RunNumbers sums the runs that ended in [from, until) by state and hour, of those
 // workflows, or with nil of all.
 func (s *Store) RunNumbers(ctx context.Context, from, until Moment, workflows []int64) ([]Numbers, error) {
 	within, args := among("workflow", workflows)
-	return many[Numbers](ctx, s.read, `SELECT state, count(*) AS count, sum(cpu) AS cpu, sum(busy) AS busy FROM runs INDEXED BY runs_by_end
-		WHERE ended >= ? AND ended < ?`+within+` GROUP BY state`, append([]any{from, until}, args...)...)
+	return many[Numbers](ctx, s.read, `SELECT ended / 3600000000 AS hour, state, count(*) AS count, sum(cpu) AS cpu, sum(busy) AS busy FROM runs INDEXED BY runs_by_end
+		WHERE ended >= ? AND ended < ?`+within+` GROUP BY 1, 2`, append([]any{from, until}, args...)...)
 }
 
 // StartDelays lists how much later than it was due each run began that ended in

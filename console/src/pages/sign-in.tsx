@@ -15,8 +15,8 @@ export function SignInPage() {
   const [token, setToken] = useState("");
   const [trouble, setTrouble] = useState("");
   const [code] = useState(() => new URLSearchParams(location.hash.slice(1)).get("code"));
-  const asked = query.get("next") ?? "/workflows";
-  const next = asked.startsWith("/") && !asked.startsWith("//") ? asked : "/workflows";
+  const asked = query.get("next") ?? "/";
+  const next = asked.startsWith("/") && !asked.startsWith("//") ? asked : "/";
 
   const signIn = async (how: Promise<unknown>) => {
     try {

@@ -1,12 +1,14 @@
 import { Link } from "react-router";
-import type { Run } from "../api/client";
+import type { Workflow } from "../api/client";
 import { Glyph } from "./state";
 import { windowText } from "./time";
 
-const describe = (run: Run) => `${run.id} ${run.state}${run.window ? `, ${windowText(run.window)}` : ""}`;
+type Mark = Workflow["recent"][number];
+
+const describe = (run: Mark) => `${run.id} ${run.state}${run.window ? `, ${windowText(run.window)}` : ""}`;
 
 /** Strip is the newest runs of a workflow, oldest first, each a mark to open it by. */
-export function Strip({ runs }: { runs: Run[] }) {
+export function Strip({ runs }: { runs: Mark[] }) {
   if (runs.length === 0) return <span className="text-soft">no runs yet</span>;
   return (
     <span className="inline-flex">
