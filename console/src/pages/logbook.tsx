@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { GitCompareArrows, SlidersHorizontal } from "lucide-react";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState, useSyncExternalStore } from "react";
+import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import { call, type Run } from "../api/client";
 import { Button } from "../parts/button";
@@ -24,18 +24,11 @@ const fields = [
 ] as const;
 const passed = ["state", ...fields.map(([name]) => name), "ended_from", "ended_until"];
 
+/** isNarrow tells whether there is no room for all columns. */
+const isNarrow = (width: number) => width < 1080;
+
 const rowHeight = 38;
 const pageSize = 200;
-
-const useTheme = () =>
-  useSyncExternalStore(
-    (tell) => {
-      const watching = new MutationObserver(tell);
-      watching.observe(document.documentElement, { attributeFilter: ["data-theme"] });
-      return () => watching.disconnect();
-    },
-    () => document.documentElement.dataset.theme ?? "",
-  );
 
 /** Logbook is the history of a workflow, or of all: each run a line with a ribbon of its tasks. */
 export function Logbook({ workflow, title }: { workflow?: string; title: React.ReactNode }) {
@@ -68,7 +61,7 @@ export function Logbook({ workflow, title }: { workflow?: string; title: React.R
       { replace: true },
     );
   const runs = useMemo(() => pages.data?.pages.flatMap((page) => page.runs) ?? [], [pages.data]);
-  const choose = (id: string) => setChosen((before) => (before.includes(id) ? before.filter((b) => b !== id) : [...before, id].slice(-2)));
+  const choose = useCallback((id: string) => setChosen((before) => (before.includes(id) ? before.filter((b) => b !== id) : [...before, id].slice(-2))), []);
   const [a, b] = chosen;
   return (
     <>
@@ -208,7 +201,6 @@ function Lines({ runs, comparing, chosen, choose, aligned, more, fetching, fetch
   const list = useRef<HTMLDivElement>(null);
   const [top, setTop] = useState(0);
   const [width, setWidth] = useState(0);
-  const theme = useTheme();
   useLayoutEffect(() => {
     const element = list.current;
     if (!element) return;
@@ -222,14 +214,14 @@ function Lines({ runs, comparing, chosen, choose, aligned, more, fetching, fetch
     watching.observe(document.body);
     return () => watching.disconnect();
   }, []);
-  const rows = useWindowVirtualizer({ count: runs.length, estimateSize: () => rowHeight, overscan: 20, scrollMargin: top });
+  const rows = useWindowVirtualizer({ count: runs.length, estimateSize: () => rowHeight, overscan: 12, scrollMargin: top, useFlushSync: false });
   const shown = rows.getVirtualItems();
   const last = shown.at(-1)?.index ?? 0;
   useEffect(() => {
     if (more && !fetching && last > runs.length - 60) fetch();
   }, [more, fetching, last, runs.length, fetch]);
   const longest = useMemo(() => longestOf(runs, aligned), [runs, aligned]);
-  const narrow = width < 1080;
+  const narrow = isNarrow(width);
   const ribbon = Math.max(110, Math.min(480, width - 975));
   const columns = narrow ? (width < 560 ? "1fr auto" : "1fr auto 14rem 5rem") : `${comparing ? "2rem " : ""}minmax(9rem, 1fr) 7.5rem minmax(12rem, 1.2fr) minmax(5rem, 0.7fr) 3.5rem 9.5rem 5.5rem ${ribbon}px`;
   return (
@@ -246,61 +238,7 @@ function Lines({ runs, comparing, chosen, choose, aligned, more, fetching, fetch
       <div ref={list} role="rowgroup" className="relative" style={{ height: rows.getTotalSize() }}>
         {shown.map((at) => {
           const run = runs[at.index];
-          if (!run) return null;
-          return (
-            <div
-              key={run.id}
-              role="row"
-              aria-rowindex={at.index + 1}
-              data-row
-              className="absolute inset-x-0 grid items-center gap-x-4 border-b border-line/70 px-4 focus-within:bg-raised/60 hover:bg-raised/60"
-              style={{ height: rowHeight, transform: `translateY(${at.start - top}px)`, gridTemplateColumns: columns }}
-            >
-              {comparing && !narrow && (
-                <span role="cell">
-                  <input type="checkbox" aria-label={`Compare ${run.id}`} className="accent-lamp align-middle" checked={chosen.includes(run.id)} onChange={() => choose(run.id)} />
-                </span>
-              )}
-              <span role="cell" className="truncate">
-                <Link to={`/runs/${run.id}`} className="font-medium hover:underline">
-                  {run.id}
-                </Link>
-              </span>
-              <span role="cell">
-                <StateMark state={run.state} />
-              </span>
-              {narrow && width >= 560 && (
-                <>
-                  <span role="cell" className="truncate">
-                    <WindowText window={run.window} />
-                  </span>
-                  <span role="cell" className="truncate">
-                    <Took start={run.started} end={run.ended} />
-                  </span>
-                </>
-              )}
-              {!narrow && (
-                <>
-                  <span role="cell" className="truncate">
-                    <WindowText window={run.window} />
-                  </span>
-                  <span role="cell" className="truncate text-soft">
-                    {run.cause === "person" ? run.caused_by : run.cause}
-                  </span>
-                  <span role="cell" className="figures text-soft">
-                    {run.version}
-                  </span>
-                  <span role="cell" className="truncate">
-                    <Moment at={run.started} />
-                  </span>
-                  <span role="cell" className="truncate">
-                    <Took start={run.started} end={run.ended} />
-                  </span>
-                  <span role="cell">{run.ribbon && <Ribbon ribbon={run.ribbon} width={ribbon} longest={longest.get(run.workflow) ?? 1} aligned={aligned} theme={theme} />}</span>
-                </>
-              )}
-            </div>
-          );
+          return run && <Line key={run.id} run={run} index={at.index} top={at.start - top} columns={columns} comparing={comparing} chosen={chosen.includes(run.id)} choose={choose} width={width} ribbon={ribbon} longest={longest.get(run.workflow) ?? 1} aligned={aligned} />;
         })}
       </div>
       {fetching && (
@@ -311,3 +249,75 @@ function Lines({ runs, comparing, chosen, choose, aligned, more, fetching, fetch
     </div>
   );
 }
+
+interface LineProps {
+  run: Run;
+  index: number;
+  top: number;
+  columns: string;
+  comparing: boolean;
+  chosen: boolean;
+  choose: (id: string) => void;
+  width: number;
+  ribbon: number; // pixels
+  longest: number;
+  aligned: boolean;
+}
+
+/** Line is a run of a logbook. While one scrolls, those that stay are not made again. */
+const Line = memo(function Line({ run, index, top, columns, comparing, chosen, choose, width, ribbon, longest, aligned }: LineProps) {
+  const narrow = isNarrow(width);
+  return (
+    <div
+      role="row"
+      aria-rowindex={index + 1}
+      data-row
+      className="absolute inset-x-0 grid items-center gap-x-4 border-b border-line/70 px-4 focus-within:bg-raised/60 hover:bg-raised/60"
+      style={{ height: rowHeight, top, gridTemplateColumns: columns, contain: "strict" }}
+    >
+      {comparing && !narrow && (
+        <span role="cell">
+          <input type="checkbox" aria-label={`Compare ${run.id}`} className="accent-lamp align-middle" checked={chosen} onChange={() => choose(run.id)} />
+        </span>
+      )}
+      <span role="cell" className="truncate">
+        <Link to={`/runs/${run.id}`} className="font-medium hover:underline">
+          {run.id}
+        </Link>
+      </span>
+      <span role="cell">
+        <StateMark state={run.state} />
+      </span>
+      {narrow && width >= 560 && (
+        <>
+          <span role="cell" className="truncate">
+            <WindowText window={run.window} />
+          </span>
+          <span role="cell" className="truncate">
+            <Took start={run.started} end={run.ended} />
+          </span>
+        </>
+      )}
+      {!narrow && (
+        <>
+          <span role="cell" className="truncate">
+            <WindowText window={run.window} />
+          </span>
+          <span role="cell" className="truncate text-soft">
+            {run.cause === "person" ? run.caused_by : run.cause}
+          </span>
+          <span role="cell" className="figures text-soft">
+            {run.version}
+          </span>
+          <span role="cell" className="truncate">
+            <Moment at={run.started} />
+          </span>
+          <span role="cell" className="truncate">
+            <Took start={run.started} end={run.ended} />
+          </span>
+          <span role="cell">{run.ribbon && <Ribbon ribbon={run.ribbon} width={ribbon} longest={longest} aligned={aligned} />}</span>
+        </>
+      )}
+    </div>
+  );
+});

@@ -153,7 +153,7 @@ export function Shell({ children }: { children: ReactNode }) {
       <a href="#page" className="sr-only focus:not-sr-only">
         To the page
       </a>
-      <header className="sticky top-0 z-30 border-b border-line bg-ground/95 backdrop-blur">
+      <header className="sticky top-0 z-30 border-b border-line bg-ground">
         <div className="mx-auto flex h-14 max-w-[96rem] items-center gap-4 px-4 sm:px-6">
           <Link to="/" aria-label="Wise Lantern" className="mr-2 flex items-center gap-2.5 font-semibold tracking-tight whitespace-nowrap">
             <img src="/lantern.svg" alt="" width={26} height={26} />
