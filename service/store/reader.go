@@ -151,7 +151,8 @@ func (f RunFilter) narrow(add func(condition string, values ...any)) {
 		}
 	}
 	if f.Param != "" {
-		add("CAST(json_extract(r.params, '$.' || json_quote(?)) AS TEXT) = ?", f.Param, f.Value)
+		const path = `'$.' || json_quote(?)`
+		add(`CASE json_type(r.params, `+path+`) WHEN 'true' THEN 'true' WHEN 'false' THEN 'false' ELSE CAST(json_extract(r.params, `+path+`) AS TEXT) END = ?`, f.Param, f.Param, f.Value)
 	}
 	if f.Error != "" {
 		add("EXISTS (SELECT 1 FROM attempts a WHERE a.run = r.id AND instr(lower(a.error), lower(?)))", f.Error)

@@ -294,7 +294,7 @@ func among(column string, numbers []int64) (string, []any) {
 		return "", nil
 	}
 	if len(numbers) == 0 {
-		return " AND 0", nil
+		return " AND " + column + " = -1", nil // which no row is
 	}
 	args := make([]any, len(numbers))
 	for i, n := range numbers {
