@@ -165,28 +165,30 @@ func (e *example) pages(tab context.Context, out string) error {
 	if err := chromedp.Do(tab, chromedp.EmulateViewport(browser.Width, browser.Height), chromedp.Navigate(e.server+"/sign-in")); err != nil {
 		return err
 	}
-	if err := shoot(tab, filepath.Join(out, "sign-in.png"), "Sign in"); err != nil {
+	if err := waitFor(tab, "Sign in"); err != nil {
 		return err
 	}
 	if err := chromedp.Do(tab, chromedp.Navigate("about:blank"), chromedp.Navigate(e.link)); err != nil {
 		return err
 	}
 	for _, page := range []struct{ file, theme, path, ready string }{
-		{"workflows.png", "dark", "/workflows", "mast-watch"},
-		{"workflow.png", "dark", "/workflows/gauge-hourly", "gauge-hourly:24"},
-		{"runs.png", "dark", "/runs", "gauge-hourly:24"},
+		{"watch.png", "dark", "/", "mast-watch"},
+		{"failure.png", "dark", "/failures/1", "the whole log"},
+		{"workflows.png", "light", "/workflows", "mast-watch"},
+		{"workflow.png", "dark", "/workflows/gauge-hourly?ribbon=aligned", "gauge-hourly:24"},
+		{"compare.png", "light", "/compare?a=recalibrate:1&b=recalibrate:2", "They part at"},
 		{"run.png", "dark", "/runs/" + retried + "?task=split", "readings of"},
-		{"run-table.png", "dark", "/runs/" + retried + "?view=table&task=collect&attempt=1", "asked it to send again"},
-		{"run-failed.png", "dark", "/runs/recalibrate:2", "standard error: nobody has measured"},
-		{"run-items.png", "dark", "/runs/station-book:1?task=page", "3 succeeded"},
+		{"run-time.png", "dark", "/runs/" + retried + "?view=time&task=collect&attempt=1", "asked it to send again"},
+		{"map.png", "dark", "/map", "crew-call"},
+		{"workers.png", "light", "/workers", "What workflows used"},
 		{"upcoming.png", "light", "/upcoming", "mast-watch"},
 		{"backfill.png", "dark", "/backfills/1", "Retry failed"},
 		{"run-question.png", "dark", "/runs/storm-watch:1", "Publish a storm warning"},
 		{"events.png", "light", "/events", "storm-watch:1"},
 		{"datasets.png", "dark", "/datasets", "readings/clean"},
 	} {
-		if page.path == "/workflows" {
-			if err := waitFor(tab, "mast-watch"); err != nil {
+		if page.path == "/" {
+			if err := waitFor(tab, "Due next"); err != nil {
 				return err
 			}
 		}
@@ -233,10 +235,9 @@ func (e *example) commands(tab context.Context, out string) error {
 		args []string
 	}{
 		{"cli-workflows.png", []string{"workflows"}},
-		{"cli-runs.png", []string{"runs", "--limit", "28"}},
+		{"cli-failures.png", []string{"failures", "1"}},
 		{"cli-backfill.png", []string{"backfills", "1"}},
-		{"cli-show.png", []string{"show", "recalibrate:2"}},
-		{"cli-waits.png", []string{"waits"}},
+		{"cli-compare.png", []string{"compare", "recalibrate:1", "recalibrate:2"}},
 		{"cli-check.png", []string{"check", filepath.Join("demo", "testdata", "mistakes.yaml")}},
 	} {
 		text, err := e.output(c.args)

@@ -42,7 +42,7 @@ var patterns = []pattern{
 			return s.ExitCode == 137 || strings.HasPrefix(s.Error, "ended by SIGKILL")
 		}},
 	{Hint{"column", "The data has another shape than before: a column or field is missing, new, or of another type.", "Compare the input with that of the last good run, and ask who makes it what changed."},
-		regexp.MustCompile(`(?:column|field)\b.*\b(?:does not exist|not found|missing|unknown|no longer|expected)|(?:unknown|missing|unexpected|no such) (?:column|field)|keyerror|header .*(?:expected|changed|differs)|expected \d+ (?:columns|fields)`), nil},
+		regexp.MustCompile(`(?:column|field)\b.*\b(?:does not exist|not found|missing|unknown|no longer|expected)|(?:unknown|missing|unexpected|no such|has no|no) (?:column|field)|keyerror|header .*(?:expected|changed|differs)|expected \d+ (?:columns|fields)`), nil},
 	{Hint{"program", "A program or module that it calls is not there.", "Install it on the worker's machine, or correct the path; a path is relative to the project's folder."},
 		regexp.MustCompile(`command not found|: not found\b|is not in path|the program .* does not exist|modulenotfounderror|no module named|cannot find module`),
 		func(s Seen, _ string) bool { return s.ExitCode == 127 }},

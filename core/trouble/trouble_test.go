@@ -68,6 +68,7 @@ func TestHintsOfWhatProgramsSay(t *testing.T) {
 		{Seen{Error: "exit code 7: connect: Connection refused", ExitCode: 7}, "refused"},
 		{Seen{Error: "exit code 6: Could not resolve host: gauges.example", ExitCode: 6}, "route"},
 		{Seen{Error: `exit code 3: column "level_m" does not exist`, ExitCode: 3}, "column"},
+		{Seen{Error: "exit code 1: a file of 2026-11-21T23:00:00Z has no column level_m, but time,station", ExitCode: 1}, "column"},
 		{Seen{Error: "exit code 1: expected 5 columns, got 4", ExitCode: 1}, "column"},
 		{Seen{Error: "exit code 1: password authentication failed for user", ExitCode: 1}, "denied"},
 		{Seen{Error: "exit code 5", ExitCode: 5, Log: []string{"connect: connection refused", "giving up"}}, "refused"},

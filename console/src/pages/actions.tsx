@@ -130,3 +130,20 @@ export function ReleaseDialogs({ run, task }: { run: Run; task: Task }) {
     />
   ));
 }
+
+/** StopTaskDialog ends one task; the run goes on with what does not need it. */
+export function StopTaskDialog({ run, task }: { run: Run; task: Task }) {
+  return (
+    <ActDialog
+      trigger={<Button look="bare">Stop this task</Button>}
+      title={`Stop ${task.name} of ${run.id}?`}
+      about={task.state === "running" ? "It gets SIGTERM and ten seconds to end. What needs its success is not reached; the rest of the run goes on." : "It does not begin any more. What needs its success is not reached; the rest of the run goes on."}
+      command={`lantern stop ${run.id} ${task.name}`}
+      path={`${runPath(run.id)}/stop`}
+      body={{ task: task.name }}
+      verb="Stop the task"
+      look="danger"
+      leave="Leave it going"
+    />
+  );
+}

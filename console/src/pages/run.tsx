@@ -14,6 +14,7 @@ import { CopyButton } from "../parts/copy";
 import { InZone, length, Moment, Took, Until, WindowText } from "../parts/time";
 import { ActDialog, RerunDialog } from "./actions";
 import { valueText } from "./items";
+import { bytes } from "./task-facts";
 import { TaskPanel } from "./task-panel";
 import { TimeAxis } from "./time-axis";
 
@@ -156,6 +157,11 @@ function RunHead({ run }: { run: Run }) {
           {run.started && (
             <span>
               began <Moment at={run.started} />, {run.ended ? "took" : "has taken"} <Took start={run.started} end={run.ended} />
+            </span>
+          )}
+          {run.used && (
+            <span>
+              used {length(run.used.cpu_seconds * 1000)} of processor{run.used.peak_bytes > 0 && `, at most ${bytes(run.used.peak_bytes)} of memory`}
             </span>
           )}
         </p>

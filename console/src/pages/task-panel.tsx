@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import { logPath, type Attempt, type Forecast, type Run, type Task } from "../api/client";
 import { StateMark } from "../parts/state";
 import { Moment, Took, Until } from "../parts/time";
-import { ReleaseDialogs, RerunDialog } from "./actions";
+import { ReleaseDialogs, RerunDialog, StopTaskDialog } from "./actions";
 import { Awaited } from "./awaited";
 import { ItemList, valueText } from "./items";
 import { Log } from "./log";
@@ -50,8 +50,13 @@ export function TaskPanel(props: {
             <RerunDialog run={run} how="only" task={task.name} name="Rerun only this" look="bare" />
           </div>
         )}
+        {!task.ended && ["ready", "running", "waiting", "cooling"].includes(task.state) && (
+          <div className="ml-auto">
+            <StopTaskDialog run={run} task={task} />
+          </div>
+        )}
         {attempt && !attempt.run && (
-          <div className={`flex items-center gap-3 ${task.ended ? "" : "ml-auto"}`}>
+          <div className={`flex items-center gap-3 ${task.ended || ["ready", "running", "waiting", "cooling"].includes(task.state) ? "" : "ml-auto"}`}>
             <Attempts attempts={task.attempts} chosen={attempt.number} onChoose={props.onAttempt} />
             <a
               href={`/api${logPath(run.id, task.name, attempt.number, {}, "/raw")}`}

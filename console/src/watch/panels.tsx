@@ -170,7 +170,7 @@ export function Running({ watch }: { watch: Watch }) {
                 {r.id}
               </Link>
             </Cell>
-            <Cell className="whitespace-nowrap">
+            <Cell>
               <WindowText window={r.window} />
             </Cell>
             <Cell className="whitespace-nowrap">
