@@ -183,20 +183,31 @@ function Found(props: { run: string; task: string; attempt: number; find: string
     enabled: find !== "" || level !== "",
   });
   const lines = pages.data?.pages.flatMap((page) => page.lines) ?? [];
+  const { hasNextPage, isFetchingNextPage, fetchNextPage } = pages;
+  // A long log is looked through part by part, until there is enough to read.
+  const goesOn = hasNextPage && lines.length < 500;
+  useEffect(() => {
+    if (goesOn && !isFetchingNextPage) void fetchNextPage();
+  }, [goesOn, isFetchingNextPage, fetchNextPage]);
   const total = pages.data?.pages[0]?.total ?? 0;
   const through = pages.data?.pages.at(-1)?.next;
   return (
     <div className="max-h-[26rem] min-h-28 overflow-auto px-5 py-3 font-mono text-[0.83rem] leading-relaxed" tabIndex={0} role="region" aria-label="Lines that were found">
       {pages.error && <p className="font-sans text-failed">✕ {pages.error.message}</p>}
-      {pages.data && lines.length === 0 && <p className="font-sans text-soft">No line {through === undefined ? `of ${total}` : `of the first ${through}`} is like that.</p>}
+      {pages.data && lines.length === 0 && !goesOn && <p className="font-sans text-soft">No line of {total} is like that.</p>}
       {lines.map((line) => (
         <button key={line.number} type="button" className="flex w-full gap-4 text-left hover:bg-raised" onClick={() => onOpen(line.number)}>
           <span className="figures w-16 shrink-0 text-right text-soft">{line.number + 1}</span>
           <span className={`min-w-0 break-words whitespace-pre-wrap ${line.stream === "err" ? "text-failed" : ""}`}>{line.text}</span>
         </button>
       ))}
-      {pages.hasNextPage && (
-        <Button look="bare" className="mt-1 h-7 font-sans" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+      {goesOn && (
+        <p role="status" className="font-sans text-soft">
+          Looked through {through} of {total} lines…
+        </p>
+      )}
+      {hasNextPage && !goesOn && (
+        <Button look="bare" className="mt-1 h-7 font-sans" disabled={isFetchingNextPage} onClick={() => void fetchNextPage()}>
           Go on searching ({through} of {total} lines)
         </Button>
       )}
