@@ -399,3 +399,31 @@ func TestAQuietPageAsksNothing(t *testing.T) {
 		}
 	}
 }
+
+// What will not be done in time is told before anybody asks, and a workflow can start by it.
+func TestWhatIsLateIsSeen(t *testing.T) {
+	r := newReader(t)
+	r.signsIn()
+	r.service.Apply(t, `
+workflow: slow
+due_by: 1s
+tasks: {a: {shell: 'sleep 30', updates: {readings/raw: {fresh_within: 1s}}}}
+---
+workflow: call
+starts: [{event: lantern.run.late}]
+tasks: {a: {shell: 'true'}}
+`)
+	r.sees("1 late", "readings/raw")
+	run := r.service.Begin(t, "slow")
+	r.sees("◷ 2 late", "slow:1", "it should have been done by", "readings/raw", "should be fresh within 1s")
+	r.presses("slow:1")
+	r.sees("◷ late since", "should be done by")
+	r.opens("/runs")
+	r.sees("call:1")
+	if _, err := r.service.Client.Stop(testkit.Context(t), run.ID, ""); err != nil {
+		t.Fatal(err)
+	}
+	r.opens("/?panels=late")
+	r.sees("readings/raw")
+	r.leaves("slow:1")
+}

@@ -9,7 +9,8 @@ export interface Box extends Pick<Task, "name" | "after" | "state"> {
   group?: { name: string; counts: Record<string, number>; total: number };
 }
 
-const groupOf = (name: string) => /^(.+)\/[^/]+$/.exec(name)?.[1];
+/** groupOf is what a task is folded into: its group, or what stands before the number that its name ends with. */
+const groupOf = (name: string) => /^(.+\/)[^/]+$/.exec(name)?.[1] ?? /^(.*[^0-9])[0-9]+$/.exec(name)?.[1];
 
 /** The states of a group, the one that matters most first. */
 const weight: State[] = ["failed", "held", "running", "cooling", "waiting", "ready", "stopped", "unreached", "idle", "skipped", "succeeded"];
@@ -33,7 +34,7 @@ export function fold(tasks: Task[], groups: Set<string>): Box[] {
   };
   const boxOf = (name: string) => {
     const group = inside(name);
-    return group ? `${group}/*` : name;
+    return group ? `${group}*` : name;
   };
   const boxes = new Map<string, Box>();
   const edges = new Map<string, Map<string, string>>();

@@ -57,6 +57,9 @@ function TaskLine({ task }: { task: Task }) {
   );
 }
 
+/** A graph is not shown smaller than this at first. */
+const smallestAtFirst = 0.45;
+
 const nodeTypes = { task: TaskBox };
 
 type Way = Edge<{ path: string; middle: { x: number; y: number }; stroke: string; strength: number; word: string; thin: boolean }, "way">;
@@ -142,6 +145,11 @@ export default function Graph(props: { tasks: Task[]; chosen?: string | undefine
       onNodeClick={(_, node) => choose(node.id)}
       onSelectionChange={({ nodes: [node] }) => node && choose(node.id)}
       fitView
+      onInit={(flow) => {
+        // What is too large to be read as a whole is shown where its reader most likely looks.
+        const at = laid.places.get(chosen ?? "") ?? laid.places.get(boxes.find((b) => b.state === "failed")?.name ?? "");
+        if (flow.getZoom() < smallestAtFirst && at) void flow.setCenter(at.x + nodeWidth, at.y + nodeHeight / 2, { zoom: smallestAtFirst });
+      }}
       fitViewOptions={{ padding: 0.04, maxZoom: 1 }}
       minZoom={0.05}
       maxZoom={1.6}

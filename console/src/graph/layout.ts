@@ -126,9 +126,18 @@ export function layQuickly(tasks: Pick<Task, "name" | "after">[]): Laid {
     for (const layer of [...layers].reverse()) settle(layer, (name) => next.get(name) ?? []);
   }
   const laid: Laid = { places: new Map(), ways: new Map() };
-  layers.forEach((layer, x) => {
-    layer.forEach((name) => laid.places.set(name, { x: x * (nodeWidth + 60), y: (at.get(name) ?? 0) * (nodeHeight + 12) }));
-  });
+  // A layer that would be far higher than the graph is wide stands in several columns.
+  const rows = Math.max(8, Math.ceil(Math.sqrt(tasks.length)));
+  let x = 0;
+  for (const layer of layers) {
+    const high = Math.ceil(layer.length / Math.ceil(layer.length / rows));
+    layer.forEach((name, i) => {
+      const column = Math.floor(i / high);
+      const inColumn = Math.min(high, layer.length - column * high);
+      laid.places.set(name, { x: x + column * (nodeWidth + 16), y: ((i % high) - inColumn / 2) * (nodeHeight + 12) });
+    });
+    x += (Math.ceil(layer.length / high) - 1) * (nodeWidth + 16) + nodeWidth + 70;
+  }
   for (const t of tasks) {
     const end = laid.places.get(t.name);
     for (const { task: from } of t.after) {

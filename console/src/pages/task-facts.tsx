@@ -18,9 +18,11 @@ export function TaskFacts({ run, task, attempt, forecast, onTask }: { run: Run; 
   const ends = forecast?.ends[task.name];
   const now = useNow(1000, !!ends && !task.ended);
   const usual = forecast?.tasks[task.name];
-  const next = (run.tasks ?? []).filter((t) => !t.item_of && t.after.some((d) => d.task === task.name));
-  const before = task.after.filter((d) => !d.task.endsWith("@previous"));
-  const state = (name: string) => (run.tasks ?? []).find((t) => t.name === name)?.state ?? "idle";
+  const states = new Map((run.tasks ?? []).map((t) => [t.name, t.state]));
+  const state = (name: string) => states.get(name) ?? "idle";
+  const telling = (a: string, b: string) => Number(state(a) === "succeeded") - Number(state(b) === "succeeded"); // what did not go well first
+  const next = (run.tasks ?? []).filter((t) => !t.item_of && t.after.some((d) => d.task === task.name)).sort((a, b) => telling(a.name, b.name));
+  const before = task.after.filter((d) => !d.task.endsWith("@previous")).sort((a, b) => telling(a.task, b.task));
   const link = (name: string) => (
     <button key={name} type="button" className="inline-flex items-center gap-1 whitespace-nowrap hover:underline" onClick={() => onTask(name)}>
       <Glyph state={state(name)} />
