@@ -75,7 +75,7 @@ func summaryOf(p paint, w client.Watch) string {
 		parts = append(parts, p.mark("waiting", fmt.Sprintf("◷ %d late", w.Late.Total)))
 	}
 	if len(w.Held) > 0 {
-		parts = append(parts, p.mark("held", fmt.Sprintf("◇ %d held", len(w.Held))))
+		parts = append(parts, p.mark("held", fmt.Sprintf("◇ %d for a person", len(w.Held))))
 	}
 	if len(w.Failing) > 0 {
 		parts = append(parts, p.mark("failed", fmt.Sprintf("✕ %d failing", len(w.Failing))))

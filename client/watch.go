@@ -57,7 +57,7 @@ type Watch struct {
 	Datasets []Dataset      `json:"datasets" doc:"Data sets that are late"`
 	Held     []Held         `json:"held" doc:"What needs a person, the longest first"`
 	Failing  []Trouble      `json:"failing" doc:"Troubles that are open, the newest first"`
-	Next     []Upcoming     `json:"next" doc:"What is due next, soonest first"`
+	Next     []Upcoming     `json:"next" doc:"What each workflow is due for next within a day, soonest first"`
 	Numbers  Numbers        `json:"numbers"`
 	Strip    Strip          `json:"strip"`
 	Choices  WatchChoices   `json:"choices" doc:"What there is to filter by"`

@@ -24,7 +24,7 @@ type reader struct {
 	service *testkit.Service
 }
 
-func newReader(t testing.TB) *reader { return readerOf(t, testkit.Start(t), 2*time.Minute) }
+func newReader(t testing.TB) *reader { return readerOf(t, testkit.Start(t), 6*time.Minute) }
 
 // readerOf sits in front of a service for at most that long.
 func readerOf(t testing.TB, service *testkit.Service, longest time.Duration) *reader {
@@ -74,7 +74,7 @@ func (r *reader) text() string {
 // sees waits until all of the words stand on the page.
 func (r *reader) sees(words ...string) {
 	r.t.Helper()
-	deadline := time.Now().Add(15 * time.Second)
+	deadline := time.Now().Add(30 * time.Second)
 	for {
 		text := r.text()
 		missing := ""

@@ -107,7 +107,7 @@ func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error)
 		return w, err
 	}
 	w.Failing = troubles[:min(len(troubles), mostWatched)]
-	due, _, err := a.Engine.Upcoming(ctx, "", now.Add(aheadOnHand), 3)
+	due, _, err := a.Engine.Upcoming(ctx, "", now.Add(aheadOnHand), 1)
 	if err != nil {
 		return w, err
 	}

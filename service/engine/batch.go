@@ -97,6 +97,8 @@ func (b *batch) step(l *live, in flow.Input, person string) {
 		}
 		if before.Settled() {
 			l.row.Ended = store.Moment{}
+			// What was promised was kept or broken at its first end.
+			l.row.DueBy, l.row.Late, l.row.LateReason = store.Moment{}, store.Moment{}, ""
 		}
 		b.touch(l)
 		b.AddTransition(store.Transition{Run: l.row.ID, At: store.At(b.at), Before: string(before), After: string(l.run.State), Person: person})

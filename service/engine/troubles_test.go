@@ -205,6 +205,13 @@ func TestLateIsSaidOnceAndToTheBus(t *testing.T) {
 		if run, err = l.store.Run(t.Context(), "w", 1); err != nil || run.Attention || !run.Late.Valid || run.State != "succeeded" {
 			t.Errorf("%+v, %v", run, err)
 		}
+		// Made again, it is not late by a promise that was for the first time.
+		if _, _, err := l.Rerun(t.Context(), run, Selection{From: []string{"a"}}, nil, "kari", false, false); err != nil {
+			t.Fatal(err)
+		}
+		if run, err = l.store.Run(t.Context(), "w", 1); err != nil || run.Attention || run.Late.Valid || run.DueBy.Valid || run.State != "running" {
+			t.Errorf("%+v, %v", run, err)
+		}
 		l.stop()
 	})
 }
