@@ -401,6 +401,15 @@ func (c *Client) RawLog(ctx context.Context, run, task string, attempt int) (io.
 	return response.Body, nil
 }
 
+// Backup opens an archive of everything that the service has.
+func (c *Client) Backup(ctx context.Context) (io.ReadCloser, error) {
+	response, err := c.send(ctx, http.MethodGet, "/api/backup", "", nil)
+	if err != nil {
+		return nil, err
+	}
+	return response.Body, nil
+}
+
 // WaitUntilUp asks until the service answers.
 func (c *Client) WaitUntilUp(ctx context.Context) error {
 	for {

@@ -136,7 +136,7 @@ func Description() ([]byte, error) {
 // flows tells whether an answer is one that goes on while it is read: packed, it would
 // be kept back.
 func flows(c *fiber.Ctx) bool {
-	return strings.HasSuffix(c.Path(), "/stream") || strings.HasSuffix(c.Path(), "/raw")
+	return strings.HasSuffix(c.Path(), "/stream") || strings.HasSuffix(c.Path(), "/raw") || c.Path() == "/api/backup"
 }
 
 // App is the Fiber application, to be listened with.

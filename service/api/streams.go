@@ -12,6 +12,7 @@ import (
 	"github.com/gofiber/fiber/v2"
 
 	"wiselantern/client"
+	"wiselantern/service/archive"
 	"wiselantern/service/engine"
 )
 
@@ -27,6 +28,7 @@ func (a *API) streamRoutes() {
 	a.app.Get("/api/stream", a.streamChanges)
 	a.app.Get("/api/runs/:run/log/stream", a.streamLog)
 	a.app.Get("/api/runs/:run/log/raw", a.rawLog)
+	a.app.Get("/api/backup", a.backup)
 }
 
 // events writes server-sent events to a reader.
@@ -243,6 +245,21 @@ func (a *API) rawLog(c *fiber.Ctx) error {
 				return
 			}
 		}
+	})
+	return nil
+}
+
+// backup gives everything that the service has, as one archive. One that could not
+// be made is cut off, by which its reader knows.
+func (a *API) backup(c *fiber.Ctx) error {
+	c.Set(fiber.HeaderContentType, "application/zstd")
+	c.Set(fiber.HeaderContentDisposition, `attachment; filename="lantern.tar.zst"`)
+	c.Context().SetBodyStreamWriter(func(w *bufio.Writer) {
+		if err := archive.Write(context.Background(), a.Store, w); err != nil {
+			a.Log.Error("a backup was cut off", "error", err)
+			return
+		}
+		_ = w.Flush() // a reader that is gone has what it has
 	})
 	return nil
 }

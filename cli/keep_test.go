@@ -1,0 +1,106 @@
+package cli_test
+
+import (
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+)
+
+// A backup is taken while runs are made without a pause; what was in it is all there
+// afterwards, and the service goes on from it.
+func TestABackupIsTakenAndRestored(t *testing.T) {
+	p := newPerson(t)
+	p.writes("lantern.yaml", project)
+	p.writes("bin/read", "#!/bin/sh\necho \"reading $LANTERN_RUN\"\n")
+	p.writes("workflows/w.yaml", "workflow: quick\nif_running: alongside\ntasks: {a: {exec: [bin/read]}}\n")
+	service := p.serves()
+	p.wants(p.does("apply", "."), 0)
+	p.wants(p.does("start", "quick", "--follow"), 0)
+	var work sync.WaitGroup
+	stop := make(chan struct{})
+	work.Go(func() {
+		for {
+			select {
+			case <-stop:
+				return
+			default:
+				p.does("start", "quick")
+			}
+		}
+	})
+	time.Sleep(300 * time.Millisecond)
+	before := len(strings.Split(p.does("runs", "--limit", "500", "--state", "succeeded").out, "\n"))
+	p.wants(p.does("backup", "safe.tar.zst"), 0, "safe.tar.zst has everything as of", "3 files")
+	close(stop)
+	work.Wait()
+	p.wants(p.does("backup", "safe.tar.zst"), 2, "is there already")
+	p.wants(p.does("doctor"), 0, "runs on it", "lantern.db", "sound", "1, each as it was applied")
+	if info, err := os.Stat(filepath.Join(p.home, "safe.tar.zst")); err != nil || info.Mode().Perm() != 0o600 {
+		t.Errorf("%v, %v", info.Mode(), err)
+	}
+	if left, _ := filepath.Glob(filepath.Join(p.home, "lantern-data", "backup-*")); left != nil {
+		t.Errorf("left behind: %v", left)
+	}
+	if err := service.Process.Signal(syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	_ = service.Wait()
+
+	p.wants(p.does("restore", "safe.tar.zst"), 1, "is not empty")
+	p.wants(p.does("restore", "nothing.tar.zst", "--data", "again"), 2, "cannot be read")
+	whole, err := os.ReadFile(filepath.Join(p.home, "safe.tar.zst"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.writes("cut.tar.zst", string(whole[:len(whole)*2/3]))
+	p.wants(p.does("restore", "cut.tar.zst", "--data", "again"), 1, "cut off or damaged")
+	whole[len(whole)/2] ^= 1
+	p.writes("bent.tar.zst", string(whole))
+	p.wants(p.does("restore", "bent.tar.zst", "--data", "again"), 1)
+	p.writes("text.tar.zst", "no backup")
+	p.wants(p.does("restore", "text.tar.zst", "--data", "again"), 1)
+	if _, err := os.Stat(filepath.Join(p.home, "again")); !os.IsNotExist(err) {
+		t.Errorf("a bad backup left a folder: %v", err)
+	}
+	p.wants(p.does("restore", "safe.tar.zst", "--data", "again"), 0, "again has everything as of", "lantern serve --data again")
+	p.wants(p.does("doctor", "--data", "again"), 0, "none runs on it")
+	p.serves("--data", "again")
+	token := []string{"--token-file", "again/token"}
+	if after := len(strings.Split(p.does(append([]string{"runs", "--limit", "500", "--state", "succeeded"}, token...)...).out, "\n")); after < before {
+		t.Errorf("%d lines of runs before the backup, %d after", before, after)
+	}
+	p.wants(p.does(append([]string{"logs", "quick:1", "a"}, token...)...), 0, "reading quick:1")
+	p.wants(p.does(append([]string{"start", "quick", "--follow"}, token...)...), 0)
+}
+
+func TestTheDoctorSaysWhatIsWrong(t *testing.T) {
+	p := newPerson(t)
+	p.wants(p.does("doctor"), 1, "there is no folder lantern-data", "name the data folder")
+	service := p.serves()
+	p.writes("w.yaml", "workflow: quick\ntasks: {a: {shell: 'true'}}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("start", "quick", "--follow"), 0)
+	p.wants(p.does("doctor", "-o", "json"), 0, `"state": "well"`)
+	_ = service.Process.Signal(syscall.SIGTERM)
+	_ = service.Wait()
+	if err := os.Chmod(filepath.Join(p.home, "lantern-data", "token"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	p.writes("lantern-data/parcels/"+strings.Repeat("ab", 32)+".tar.gz", "bent")
+	records := filepath.Join(p.home, "lantern-data", "lantern.db")
+	text, err := os.ReadFile(records)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := 4096 * 3; i < len(text); i += 7 {
+		text[i] ^= 0x55
+	}
+	if err := os.WriteFile(records, text, 0o600); err != nil {
+		t.Fatal(err)
+	}
+	p.wants(p.does("doctor"), 1, "others can read it", "chmod 600", "these are not what they were", "apply their projects again", "✕")
+}
