@@ -104,3 +104,40 @@ func TestTheDoctorSaysWhatIsWrong(t *testing.T) {
 	}
 	p.wants(p.does("doctor"), 1, "others can read it", "chmod 600", "these are not what they were", "apply their projects again", "✕")
 }
+
+// Logs that are older than they are to be are removed, and their space is given back;
+// those of runs that go on are kept.
+func TestOldLogsAreRemoved(t *testing.T) {
+	p := newPerson(t)
+	p.wants(p.does("serve", "--keep-logs", "soon"), 2, "--keep-logs soon: write a length of time, as in 90d")
+	p.serves("--keep-logs", "2s")
+	p.writes("w.yaml", "workflow: loud\nif_running: alongside\ntasks: {a: {shell: 'head -c 3000000 /dev/urandom | od -x'}}\n---\nworkflow: long\ntasks: {a: {shell: 'echo begun; sleep 60'}}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("start", "long"), 0)
+	p.wants(p.does("start", "loud", "--follow"), 0)
+	large := func() (bytes int64) {
+		for _, name := range []string{"logs.db", "logs.db-wal"} {
+			if info, err := os.Stat(filepath.Join(p.home, "lantern-data", name)); err == nil {
+				bytes += info.Size()
+			}
+		}
+		return bytes
+	}
+	before := large()
+	for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && !strings.Contains(p.does("logs", "loud:1", "a").err, "removed"); {
+		time.Sleep(100 * time.Millisecond)
+	}
+	p.wants(p.does("logs", "loud:1", "a"), 0, "the log was removed: logs are kept for 2s after their run has ended")
+	p.wants(p.does("show", "loud:1"), 0, "succeeded")
+	p.wants(p.does("logs", "long:1", "a"), 0, "begun")
+	// What is given back is used again: four times as much stays about as large.
+	for range 3 {
+		p.wants(p.does("start", "loud", "--follow"), 0)
+		for deadline := time.Now().Add(20 * time.Second); time.Now().Before(deadline) && !strings.Contains(p.does("logs", "loud", "a", "--last", "1").err+p.does("logs", "loud", "a").err, "removed"); {
+			time.Sleep(200 * time.Millisecond)
+		}
+	}
+	if after := large(); after > 3*before {
+		t.Errorf("the logs had %d bytes, and have %d", before, after)
+	}
+}

@@ -78,6 +78,9 @@ func (a *app) logs(ctx context.Context, service *client.Client, o logOptions) er
 			if err != nil {
 				return err
 			}
+			if page.Cleared != "" {
+				fmt.Fprintf(a.err, "%s\n", painter(a.err).dim("the log was removed: logs are kept for "+page.Cleared+" after their run has ended"))
+			}
 			if len(page.Lines) == 0 {
 				break
 			}

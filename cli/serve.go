@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wiselantern/console"
+	"wiselantern/core/definition"
 	"wiselantern/service"
 	"wiselantern/service/access"
 )
@@ -27,6 +28,7 @@ type serveOptions struct {
 	slots        int
 	files        string
 	price        float64
+	keepLogs     string
 	verbose      bool
 }
 
@@ -35,6 +37,7 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().StringSliceVar(&o.hosts, "host", nil, "further name under which the service may be asked for")
 	c.Flags().IntVar(&o.slots, "slots", 0, "attempts at once (default twice the processors, at least 4)")
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
+	c.Flags().StringVar(&o.keepLogs, "keep-logs", "", "how long after its run ended a log is kept, as in 90d (default for ever)")
 	c.Flags().Float64Var(&o.price, "price-per-hour", 0, "what an hour of processor time costs, for lantern usage and the console")
 	c.Flags().BoolVar(&o.verbose, "verbose", false, "log what the service does to standard error")
 }
@@ -70,6 +73,13 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	if o.slots < 0 {
 		return &usageError{fmt.Errorf("--slots %d: write a number from 1", o.slots)}
 	}
+	var keepLogs definition.Length
+	if o.keepLogs != "" {
+		var err error
+		if keepLogs, err = definition.ParseLength(o.keepLogs); err != nil || keepLogs == 0 {
+			return &usageError{fmt.Errorf("--keep-logs %s: write a length of time, as in 90d", o.keepLogs)}
+		}
+	}
 	if o.price < 0 {
 		return &usageError{fmt.Errorf("--price-per-hour %v: write a number from 0", o.price)}
 	}
@@ -85,7 +95,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
+	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)

@@ -413,10 +413,11 @@ type Line struct {
 
 // Lines is a part of a log.
 type Lines struct {
-	Lines []Line `json:"lines"`
-	Total int    `json:"total" doc:"Lines that the log has by now"`
-	Open  bool   `json:"open" doc:"The attempt has not ended, so more may come"`
-	Next  *int   `json:"next,omitempty" doc:"Of a search: give it as from to go on; left out at the end"`
+	Lines   []Line `json:"lines"`
+	Total   int    `json:"total" doc:"Lines that the log has by now"`
+	Open    bool   `json:"open" doc:"The attempt has not ended, so more may come"`
+	Cleared string `json:"cleared,omitempty" doc:"It was removed, as logs are kept that long after their run has ended"`
+	Next    *int   `json:"next,omitempty" doc:"Of a search: give it as from to go on; left out at the end"`
 }
 
 // Change is one change of a state, as the live stream tells it.

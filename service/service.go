@@ -28,16 +28,17 @@ import (
 
 // Options shape a service.
 type Options struct {
-	Data    string   // the data folder
-	Listen  string   // host:port; with port 0 a free one is taken
-	Hosts   []string // names besides loopback under which it may be asked for
-	ByHand  bool     // nothing comes due by itself
-	Files   string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
-	Slots   int      // attempts at once; 0 is twice the number of processors, at least 4
-	Console fs.FS
-	PerHour float64 // what an hour of processor time costs; 0 for nobody knows
-	Version string
-	Log     *slog.Logger
+	Data     string   // the data folder
+	Listen   string   // host:port; with port 0 a free one is taken
+	Hosts    []string // names besides loopback under which it may be asked for
+	ByHand   bool     // nothing comes due by itself
+	Files    string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
+	Slots    int      // attempts at once; 0 is twice the number of processors, at least 4
+	Console  fs.FS
+	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
+	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
+	Version  string
+	Log      *slog.Logger
 }
 
 // Service is a running service.
@@ -101,10 +102,18 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		defer close(watchDone)
 		watch.Run(eyesContext, func() <-chan struct{} { return heart.Hub.Changes(engine.AllRuns) }, o.Log)
 	}()
+	keepDone := make(chan struct{})
+	go func() {
+		defer close(keepDone)
+		if o.KeepLogs > 0 {
+			keepLogs(eyesContext, records, o.KeepLogs, o.Log)
+		}
+	}()
 	defer func() {
 		closeEyes()
 		<-eyesDone
 		<-watchDone
+		<-keepDone
 		stopEngine()
 		<-engineDone
 	}()
@@ -124,7 +133,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 
 	since := time.Now()
 	s := &Service{Address: "http://" + listener.Addr().String()}
-	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
+	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.KeepLogs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
 		Workers: func() []client.Worker { return []client.Worker{localWorker(workerName(), o.Slots, since)} }})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()

@@ -36,18 +36,19 @@ import (
 
 // Options are what the network interface leans on.
 type Options struct {
-	Engine  *engine.Engine
-	Store   *store.Store
-	Lookout *lookout.Lookout
-	Gate    *access.Gate
-	Parcels *Parcels
-	Console fs.FS
-	Hosts   []string // names under which the service may be asked for, besides loopback
-	Address string   // where the reader finds the console, as in http://127.0.0.1:7640
-	Version string
-	PerHour float64                // what an hour of processor time costs; 0 for nobody knows
-	Workers func() []client.Worker // those that are there
-	Log     *slog.Logger
+	Engine   *engine.Engine
+	Store    *store.Store
+	Lookout  *lookout.Lookout
+	Gate     *access.Gate
+	Parcels  *Parcels
+	Console  fs.FS
+	Hosts    []string // names under which the service may be asked for, besides loopback
+	Address  string   // where the reader finds the console, as in http://127.0.0.1:7640
+	Version  string
+	KeepLogs time.Duration          // how long after its run ended a log is kept; 0 for ever
+	PerHour  float64                // what an hour of processor time costs; 0 for nobody knows
+	Workers  func() []client.Worker // those that are there
+	Log      *slog.Logger
 }
 
 // API answers requests.

@@ -11,6 +11,7 @@ import (
 	"unicode/utf8"
 
 	"wiselantern/client"
+	"wiselantern/core/definition"
 	"wiselantern/core/flow"
 	"wiselantern/service/engine"
 	"wiselantern/service/store"
@@ -73,6 +74,15 @@ func (a *API) readLog(ctx context.Context, in *struct {
 	page.Open = open
 	if page.Total, err = a.Store.Logs.Count(ctx, of); err != nil {
 		return page, err
+	}
+	if page.Total == 0 && !open && a.KeepLogs > 0 {
+		run, err := a.Store.RunByID(ctx, of.Run)
+		if err != nil {
+			return page, err
+		}
+		if run.Ended.Valid && time.Since(run.Ended.Time()) > a.KeepLogs {
+			page.Cleared = definition.Length(a.KeepLogs).String()
+		}
 	}
 	from := in.From
 	if in.Last > 0 {

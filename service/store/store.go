@@ -180,7 +180,7 @@ func openDatabase(ctx context.Context, name, synchronous string, files embed.FS,
 	if err := refuseNewer(ctx, name, steps); err != nil {
 		return nil, err
 	}
-	db, err := sqlx.Open("sqlite3", "file:"+name+"?_journal_mode=WAL&_synchronous="+synchronous+"&_busy_timeout=10000&_foreign_keys=on")
+	db, err := sqlx.Open("sqlite3", "file:"+name+"?_auto_vacuum=incremental&_journal_mode=WAL&_synchronous="+synchronous+"&_busy_timeout=10000&_foreign_keys=on")
 	if err != nil {
 		return nil, err
 	}

@@ -34,6 +34,7 @@ const clock = new Intl.DateTimeFormat("en-GB", { hour: "2-digit", minute: "2-dig
 export function Log({ run, task, attempt }: { run: string; task: string; attempt: number }) {
   const [{ lines, state }, tell] = useReducer(reduce, { lines: [], state: "reading" });
   const [follow, setFollow] = useState(true);
+  const [cleared, setCleared] = useState("");
   const [find, setFind] = useState("");
   const [level, setLevel] = useState("");
   const [at, setAt] = useState<number>(); // the line that a search led to
@@ -46,6 +47,7 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
       const page = await call<Lines>("GET", logPath(run, task, attempt, { last: step, limit: step }));
       if (left) return;
       tell({ kind: "later", lines: page.lines });
+      setCleared(page.cleared ?? "");
       if (!page.open) {
         tell({ kind: "state", state: "whole" });
         return;
@@ -158,7 +160,9 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
         )}
         {state === "reading" && <p className="font-sans text-soft">Reading the log…</p>}
         {state === "lost" && <p className="font-sans text-failed">✕ The log cannot be read; open the task again to try once more.</p>}
-        {state === "whole" && lines.length === 0 && <p className="font-sans text-soft">Nothing was written.</p>}
+        {state === "whole" && lines.length === 0 && (
+          <p className="font-sans text-soft">{cleared ? `The log was removed: logs are kept for ${cleared} after their run has ended.` : "Nothing was written."}</p>
+        )}
         {state === "following" && <p className="font-sans text-running lamp-lit">{lines.length === 0 ? "Nothing printed yet" : "◐"}</p>}
       </div>
       {!follow && state === "following" && (
