@@ -1,3 +1,4 @@
+import type { ReactNode } from "react";
 import type { State } from "../api/client";
 
 const glyphs: Record<State, string> = {
@@ -22,11 +23,46 @@ export const states: State[] = ["failed", "held", "running", "cooling", "waiting
 
 const lit = (state: State) => state === "running";
 
-/** Glyph is the sign of a state, so that colour is never its only code. */
+const ring = <circle cx="6" cy="6" r="4.2" fill="none" stroke="currentColor" strokeWidth="1.3" />;
+
+/** How each sign is drawn, on a square of twelve: fonts have them in other sizes everywhere, or not at all. */
+const shapes: Record<string, ReactNode> = {
+  "●": <circle cx="6" cy="6" r="4.6" fill="currentColor" />,
+  "✕": <path d="M2.4 2.4l7.2 7.2M9.6 2.4l-7.2 7.2" stroke="currentColor" strokeWidth="1.9" strokeLinecap="round" />,
+  "◐": (
+    <>
+      {ring}
+      <path d="M6 1.8a4.2 4.2 0 0 0 0 8.4z" fill="currentColor" />
+    </>
+  ),
+  "◑": (
+    <>
+      {ring}
+      <path d="M6 1.8a4.2 4.2 0 0 1 0 8.4z" fill="currentColor" />
+    </>
+  ),
+  "◔": (
+    <>
+      {ring}
+      <path d="M6 6V1.8A4.2 4.2 0 0 1 10.2 6z" fill="currentColor" />
+    </>
+  ),
+  "◌": <circle cx="6" cy="6" r="4.2" fill="none" stroke="currentColor" strokeWidth="1.5" strokeDasharray="1.6 1.7" />,
+  "◇": <path d="M6 1.2L10.8 6L6 10.8L1.2 6z" fill="none" stroke="currentColor" strokeWidth="1.4" strokeLinejoin="round" />,
+  "○": ring,
+  "■": <rect x="2" y="2" width="8" height="8" rx="1" fill="currentColor" />,
+  "–": <path d="M2.5 6h7" stroke="currentColor" strokeWidth="1.6" strokeLinecap="round" />,
+  "·": <circle cx="6" cy="6" r="1.5" fill="currentColor" />,
+};
+
+/** Glyph is the sign of a state, so that colour is never its only code; who copies it gets the character. */
 export function Glyph({ state }: { state: State }) {
   return (
-    <span aria-hidden data-state={state} className={`state-colour inline-block w-[1em] text-center font-mono -translate-y-px text-[1.15em] leading-none ${lit(state) ? "lamp-lit" : ""}`}>
-      {glyphs[state]}
+    <span aria-hidden data-state={state} className={`state-colour relative inline-block size-[0.95em] shrink-0 align-[-0.08em] leading-none ${lit(state) ? "lamp-lit" : ""}`}>
+      <span className="absolute inset-0 overflow-hidden opacity-0">{glyphs[state]}</span>
+      <svg viewBox="0 0 12 12" className="absolute inset-0 size-full">
+        {shapes[glyphs[state]]}
+      </svg>
     </span>
   );
 }

@@ -170,7 +170,7 @@ export function Running({ watch }: { watch: Watch }) {
                 {r.id}
               </Link>
             </Cell>
-            <Cell>
+            <Cell className="min-w-44">
               <WindowText window={r.window} />
             </Cell>
             <Cell className="whitespace-nowrap">
@@ -223,7 +223,7 @@ export function Next({ watch }: { watch: Watch }) {
             <Cell className="whitespace-nowrap text-soft">
               <Until at={u.due} />
             </Cell>
-            <Cell className="whitespace-nowrap text-soft">
+            <Cell className="text-soft">
               <WindowText window={u.window} />
             </Cell>
           </Row>
