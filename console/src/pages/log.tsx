@@ -3,6 +3,7 @@ import { useDeferredValue, useEffect, useReducer, useRef, useState } from "react
 import { call, logPath, type Line, type Lines } from "../api/client";
 import { stream } from "../api/stream";
 import { Button } from "../parts/button";
+import { Glyph } from "../parts/state";
 
 /** How many lines are shown at first and with each step back, and at most. */
 const step = 1000;
@@ -163,7 +164,11 @@ export function Log({ run, task, attempt }: { run: string; task: string; attempt
         {state === "whole" && lines.length === 0 && (
           <p className="font-sans text-soft">{cleared ? `The log was removed: logs are kept for ${cleared} after their run has ended.` : "Nothing was written."}</p>
         )}
-        {state === "following" && <p className="font-sans text-running lamp-lit">{lines.length === 0 ? "Nothing printed yet" : "◐"}</p>}
+        {state === "following" && (
+          <p className="flex items-center gap-2 font-sans text-running">
+            <Glyph state="running" /> {lines.length === 0 && "Nothing printed yet"}
+          </p>
+        )}
       </div>
       {!follow && state === "following" && (
         <Button className="absolute right-6 bottom-4" onClick={() => setFollow(true)}>
