@@ -100,7 +100,8 @@ type Schedule struct {
 	calendar.Schedule
 	Key    string // the params as JSON, by which the schedule is known from version to version
 	Params map[string]any
-	Starts []Start // one a rule of the schedule
+	Starts []Start          // one a rule of the schedule
+	Zones  []*time.Location // the same
 }
 
 // Schedules are the schedules of a workflow, in the order of its starts.
@@ -124,7 +125,7 @@ func (w *Workflow) Schedules() (all []Schedule, err error) {
 			at = len(all)
 			all = append(all, Schedule{Key: key, Params: s.Params})
 		}
-		all[at].Starts = append(all[at].Starts, s)
+		all[at].Starts, all[at].Zones = append(all[at].Starts, s), append(all[at].Zones, rule.Zone())
 		rules[key] = append(rules[key], rule)
 	}
 	for i := range all {

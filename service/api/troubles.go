@@ -96,11 +96,7 @@ func (a *API) listTroubles(ctx context.Context, in *struct {
 		if ids != nil && !wanted[row.Name] {
 			continue
 		}
-		one, err := a.troubleOf(ctx, row)
-		if err != nil {
-			return page, err
-		}
-		page.Troubles = append(page.Troubles, one)
+		page.Troubles = append(page.Troubles, troubleOf(row))
 	}
 	return page, nil
 }
@@ -125,10 +121,7 @@ func (a *API) openTroubles(ctx context.Context, wanted map[string]bool) ([]clien
 		if !wanted[row.Name] {
 			continue
 		}
-		one, err := a.troubleOf(ctx, row)
-		if err != nil {
-			return nil, err
-		}
+		one := troubleOf(row)
 		one.Runs, one.Windows = byTrouble[row.ID].Runs, byTrouble[row.ID].Windows
 		if one.KnownUntil != nil && one.KnownUntil.After(now) {
 			known = append(known, one)
@@ -158,11 +151,9 @@ func hintFor(seen trouble.Seen) *client.Hint {
 	return &client.Hint{Kind: hint.Kind, Cause: hint.Cause, Try: hint.Try}
 }
 
-func (a *API) troubleOf(ctx context.Context, row store.Trouble) (t client.Trouble, err error) {
-	t = client.Trouble{Number: row.ID, Workflow: row.Name, Task: row.Task, Error: row.Error, Pattern: trouble.Normalise(row.Error), Hint: hintFor(seenIn(row.Error, nil)),
-		Opened: row.Opened.Time(), Last: row.Last.Time(), Count: row.Count, TakenBy: row.TakenBy, KnownUntil: moment(row.KnownUntil), Closed: moment(row.Closed), ClosedBy: row.ClosedBy}
-	t.Earlier, err = a.Store.EarlierTroubles(ctx, row.Fingerprint, row.ID)
-	return t, err
+func troubleOf(row store.Trouble) client.Trouble {
+	return client.Trouble{Number: row.ID, Workflow: row.Name, Task: row.Task, Error: row.Error, Pattern: trouble.Normalise(row.Error), Hint: hintFor(seenIn(row.Error, nil)),
+		Opened: row.Opened.Time(), Last: row.Last.Time(), Count: row.Count, TakenBy: row.TakenBy, KnownUntil: moment(row.KnownUntil), Closed: moment(row.Closed), ClosedBy: row.ClosedBy, Earlier: row.Earlier}
 }
 
 const (
@@ -176,9 +167,7 @@ func (a *API) troubleStory(ctx context.Context, number int64) (s client.TroubleS
 	if err != nil {
 		return s, err
 	}
-	if s.Trouble, err = a.troubleOf(ctx, row); err != nil {
-		return s, err
-	}
+	s.Trouble = troubleOf(row)
 	s.Affected, s.Changed, s.Log, s.Words = []client.Affected{}, []client.Contrast{}, []client.Line{}, []client.SaidOfThis{}
 	words, err := a.Store.TroubleWords(ctx, number)
 	if err != nil {

@@ -38,31 +38,36 @@ func (e *Engine) Catalog(ctx context.Context) (all []Listed, err error) {
 const hidden = "(secret)"
 
 // Given is what the newest attempt of a task is or would be given, with hidden in
-// the places of secrets.
+// the places of secrets. It is told from the records, beside the loop.
 func (e *Engine) Given(ctx context.Context, run store.Run, task string) (o dispatch.Order, err error) {
-	err = e.submit(ctx, func(b *batch) error {
-		l, err := b.find(ctx, run)
-		if err != nil {
-			return err
+	row, err := e.store.Version(ctx, run.Workflow, run.Version)
+	if err != nil {
+		return o, err
+	}
+	v, err := newVersion(row)
+	if err != nil {
+		return o, err
+	}
+	l, err := e.restore(ctx, run, v)
+	if err != nil {
+		return o, err
+	}
+	place, err := l.find(task)
+	if err != nil {
+		return o, err
+	}
+	if o, err = l.order(place, max(1, l.run.Tasks[place].Attempts)); err != nil {
+		return o, &RefusedError{"what it is given cannot be told: " + err.Error()}
+	}
+	var secrets []string
+	for _, p := range v.definition.Params {
+		if value := l.params[p.Name]; p.Secret && value != "" {
+			secrets = append(secrets, value, hidden)
 		}
-		place, err := l.find(task)
-		if err != nil {
-			return err
-		}
-		if o, err = l.order(place, max(1, l.run.Tasks[place].Attempts)); err != nil {
-			return &RefusedError{"what it is given cannot be told: " + err.Error()}
-		}
-		var secrets []string
-		for _, p := range l.version.definition.Params {
-			if value := l.params[p.Name]; p.Secret && value != "" {
-				secrets = append(secrets, value, hidden)
-			}
-		}
-		hide := strings.NewReplacer(secrets...).Replace
-		o.Exec, o.Env, o.Params, o.Marks = hideIn(o.Exec, hide), hideInMap(o.Env, hide), hideInMap(o.Params, hide), hideInMap(o.Marks, hide)
-		return nil
-	})
-	return o, err
+	}
+	hide := strings.NewReplacer(secrets...).Replace
+	o.Exec, o.Env, o.Params, o.Marks = hideIn(o.Exec, hide), hideInMap(o.Env, hide), hideInMap(o.Params, hide), hideInMap(o.Marks, hide)
+	return o, nil
 }
 
 func hideIn(all []string, hide func(string) string) []string {

@@ -283,7 +283,7 @@ func (e *Engine) expectations() map[string]*Freshness {
 				}
 			}
 		}
-		for _, l := range w.current.definition.Links() {
+		for _, l := range w.current.links {
 			if dataset, is := cutNode(l.From, definition.DatasetNode); is {
 				f := get(dataset)
 				if !slices.Contains(f.StartsOrFor, name) {

@@ -10,19 +10,24 @@ import (
 // RunLate is the type of the event that a run was found to be late.
 const RunLate = ownTypes + "run.late"
 
-// dueBy is when a new run of the workflow should be done.
+// dueBy is when a new run of the workflow should be done: by the clock of the rule
+// that makes it, or where none does, by that of the workflow's first.
 func (w *workflow) dueBy(n newRun, now time.Time) store.Moment {
-	from := n.due
+	promise := w.current.definition.DueBy
+	if promise == "" {
+		return store.Moment{}
+	}
+	from, zone := n.due, n.zone
 	if from.IsZero() {
 		from = now
 	}
-	zone := time.UTC
-	if starts := w.current.definition.Starts; len(starts) > 0 {
-		if loaded, err := time.LoadLocation(starts[0].Zone); err == nil { // the definition was checked
-			zone = loaded
-		}
+	if zone == nil && len(w.schedules) > 0 {
+		zone = w.schedules[0].Zones[0]
 	}
-	return store.At(w.current.definition.DueBy.After(from, zone))
+	if zone == nil {
+		zone = time.UTC
+	}
+	return store.At(promise.After(from, zone))
 }
 
 // Late records that an open run is late, and why. It says so once.

@@ -53,7 +53,7 @@ func (e *Engine) checkLinks(changed []*definition.Workflow) error {
 func (e *Engine) Links(ctx context.Context) (links []definition.Link, err error) {
 	err = e.submit(ctx, func(*batch) error {
 		for _, name := range e.names() {
-			links = append(links, e.workflows[name].current.definition.Links()...)
+			links = append(links, e.workflows[name].current.links...)
 		}
 		return nil
 	})
@@ -76,7 +76,7 @@ func (e *Engine) Remove(ctx context.Context, name, by string, anyway, dry bool) 
 			if other == name {
 				continue
 			}
-			for _, l := range e.workflows[other].current.definition.Links() {
+			for _, l := range e.workflows[other].current.links {
 				switch {
 				case l.From == definition.WorkflowNode+name && l.Kind == "waits":
 					warnings = append(warnings, fmt.Sprintf("%s waits for it, in task %s", other, l.Task))
@@ -86,9 +86,9 @@ func (e *Engine) Remove(ctx context.Context, name, by string, anyway, dry bool) 
 					warnings = append(warnings, fmt.Sprintf("%s starts it, in task %s", other, l.Task))
 				}
 			}
-			for _, l := range w.current.definition.Links() {
+			for _, l := range w.current.links {
 				dataset, is := cutNode(l.To, definition.DatasetNode)
-				if is && slices.ContainsFunc(e.workflows[other].current.definition.Links(), func(o definition.Link) bool { return o.From == l.To }) {
+				if is && slices.ContainsFunc(e.workflows[other].current.links, func(o definition.Link) bool { return o.From == l.To }) {
 					warnings = append(warnings, fmt.Sprintf("%s leans on the data set %s, which it updates", other, dataset))
 				}
 			}

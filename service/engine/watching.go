@@ -192,10 +192,10 @@ func (b *batch) sawForStart(id signals.ID, s signals.Sight) signals.Verdict {
 		if s.TooMany {
 			reason = fmt.Sprintf("more than %d files; write a pattern that means fewer", definition.MostFiles)
 		}
-		b.startTrouble(w, id.Start, reason)
+		b.startUnseen(w, id.Start, reason)
 		return signals.Verdict{Text: reason}
 	}
-	b.startTrouble(w, id.Start, "")
+	b.startUnseen(w, id.Start, "")
 	for _, f := range s.Files {
 		key := fmt.Sprintf("%s#%d@%d", f.Path, f.Size, f.Modified.UnixNano())
 		if w.got[id.Start][key] {
@@ -214,15 +214,15 @@ func (b *batch) sawForStart(id signals.ID, s signals.Sight) signals.Verdict {
 	return signals.Verdict{}
 }
 
-// startTrouble keeps what is wrong with a start that looks for files, once.
-func (b *batch) startTrouble(w *workflow, key, reason string) {
-	if w.trouble[key] == reason {
+// startUnseen keeps what is wrong with a start that looks for files, once.
+func (b *batch) startUnseen(w *workflow, key, reason string) {
+	if w.unseen[key] == reason {
 		return
 	}
-	if w.trouble == nil {
-		w.trouble = map[string]string{}
+	if w.unseen == nil {
+		w.unseen = map[string]string{}
 	}
-	w.trouble[key] = reason
+	w.unseen[key] = reason
 	if reason != "" {
 		b.AddRefusal(store.Refusal{At: store.At(b.at), Via: "start of " + w.row.Name, Reason: key + ": " + reason})
 	}

@@ -29,7 +29,7 @@ type workflow struct {
 	gathering  map[string]*gathering      // by the key of the start
 	seen       map[string]int64           // by data set: the update that its last run knew of
 	got        map[string]map[string]bool // by the key of a start: files that it has got
-	trouble    map[string]string          // by the key of a start: why its files cannot be looked at
+	unseen     map[string]string          // by the key of a start: why its files cannot be looked at
 
 	troubles map[string]*store.Trouble // that are open, by fingerprint
 }
@@ -41,6 +41,8 @@ type version struct {
 	nodes      []definition.Task // its tasks, and what opens and closes its resources
 	plan       *flow.Plan
 	compiled   *definition.Expressions // nil without any
+
+	links []definition.Link // to what it has in common with other workflows
 
 	keepsResults bool // somebody may ask for the results of its tasks
 }
@@ -55,6 +57,7 @@ func newVersion(row store.Version) (*version, error) {
 	if v.compiled, err = v.definition.Compile(); err != nil {
 		return nil, fmt.Errorf("version %d of workflow %s: %w", row.Number, v.definition.Name, err)
 	}
+	v.links = v.definition.Links()
 	v.keepsResults = v.compiled != nil || slices.ContainsFunc(v.definition.Tasks, func(t definition.Task) bool { return t.Updates != nil })
 	return v, nil
 }
@@ -194,7 +197,7 @@ func (b *batch) decide(w *workflow, due dueWindow, decided *decisions) (made boo
 		decided.add(w, b.at, due, "missed", err.Error())
 		return false
 	}
-	run := newRun{cause: "schedule", by: start.String(), params: params, window: due.Window, due: due.At, older: !newest}
+	run := newRun{cause: "schedule", by: start.String(), params: params, window: due.Window, due: due.At, zone: due.schedule.Zones[due.Rule], older: !newest}
 	if reason := b.notNow(w, run); reason != "" {
 		decided.add(w, b.at, due, "skipped", reason)
 		return false
@@ -251,6 +254,7 @@ type newRun struct {
 	params    definition.Values
 	window    calendar.Window
 	due       time.Time
+	zone      *time.Location      // of the rule that makes it; nil for none
 	outer     *dispatch.AttemptID // of the task that starts it
 	older     bool                // a later window is due already
 	backfill  int64               // that makes it; 0 for none

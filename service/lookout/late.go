@@ -12,7 +12,7 @@ import (
 	"wiselantern/service/store"
 )
 
-// Engine records that a run is late, and tells when anything changes.
+// Engine records that a run is late.
 type Engine interface {
 	Late(ctx context.Context, run int64, reason string) error
 }

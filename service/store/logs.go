@@ -45,7 +45,7 @@ type appending struct {
 func openLogs(ctx context.Context, name string) (*Logs, error) {
 	// A log may lose its last moments when the machine loses power; that is
 	// the price for never delaying a commit of records.
-	write, err := openDatabase(ctx, name, "NORMAL", logMigrations, "logmigrations")
+	write, err := openDatabase(ctx, name, "NORMAL", "&_auto_vacuum=incremental", logMigrations, "logmigrations")
 	if err != nil {
 		return nil, err
 	}

@@ -62,7 +62,7 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 		return nil, err
 	}
 	records := filepath.Join(dir, "lantern.db")
-	write, err := openDatabase(ctx, records, "FULL", migrations, "migrations")
+	write, err := openDatabase(ctx, records, "FULL", "", migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
@@ -172,7 +172,7 @@ func (e *NewerError) Error() string {
 	return fmt.Sprintf("%s has schema %d, and this version of lantern knows schemas up to %d; run the newer version that wrote it (nothing was changed)", e.File, e.Found, e.Known)
 }
 
-func openDatabase(ctx context.Context, name, synchronous string, files embed.FS, folder string) (*sqlx.DB, error) {
+func openDatabase(ctx context.Context, name, synchronous, more string, files embed.FS, folder string) (*sqlx.DB, error) {
 	steps, err := fs.Sub(files, folder)
 	if err != nil {
 		return nil, err
@@ -180,7 +180,7 @@ func openDatabase(ctx context.Context, name, synchronous string, files embed.FS,
 	if err := refuseNewer(ctx, name, steps); err != nil {
 		return nil, err
 	}
-	db, err := sqlx.Open("sqlite3", "file:"+name+"?_auto_vacuum=incremental&_journal_mode=WAL&_synchronous="+synchronous+"&_busy_timeout=10000&_foreign_keys=on")
+	db, err := sqlx.Open("sqlite3", "file:"+name+"?_journal_mode=WAL&_synchronous="+synchronous+more+"&_busy_timeout=10000&_foreign_keys=on")
 	if err != nil {
 		return nil, err
 	}

@@ -20,6 +20,7 @@ type Trouble struct {
 	ClosedBy    string `db:"closed_by"`
 	TakenBy     string `db:"taken_by"`
 	KnownUntil  Moment `db:"known_until"`
+	Earlier     int    `db:"earlier"` // how many there were before with its fingerprint, where it was read
 }
 
 // TroubleRun is a row of trouble_runs, with what names its run where it was read.
@@ -113,7 +114,7 @@ func (s *Store) View(ctx context.Context, person, page string) (string, error) {
 	return one[string](ctx, s.read, `SELECT body FROM views WHERE person = ? AND page = ?`, person, page)
 }
 
-const selectTroubles = `SELECT t.*, w.name FROM troubles t JOIN workflows w ON w.id = t.workflow `
+const selectTroubles = `SELECT t.*, w.name, (SELECT count(*) FROM troubles e WHERE e.fingerprint = t.fingerprint AND e.id < t.id) AS earlier FROM troubles t JOIN workflows w ON w.id = t.workflow `
 
 // OpenTroubles lists the troubles that are open, the one that opened last first.
 func (s *Store) OpenTroubles(ctx context.Context) ([]Trouble, error) {
@@ -129,12 +130,6 @@ func (s *Store) ClosedTroubles(ctx context.Context, before int64, limit int) ([]
 // Trouble is the trouble with that number.
 func (s *Store) Trouble(ctx context.Context, id int64) (Trouble, error) {
 	return one[Trouble](ctx, s.read, selectTroubles+`WHERE t.id = ?`, id)
-}
-
-// EarlierTroubles counts the troubles with that fingerprint before the one with
-// that number.
-func (s *Store) EarlierTroubles(ctx context.Context, fingerprint string, before int64) (int, error) {
-	return one[int](ctx, s.read, `SELECT count(*) FROM troubles WHERE fingerprint = ? AND id < ?`, fingerprint, before)
 }
 
 // TroubleRuns lists the tasks that are in a trouble, newest run first.
@@ -165,11 +160,6 @@ func (s *Store) CountTroubleRuns(ctx context.Context) ([]TroubleCount, error) {
 // TroubleWords lists what was said of a trouble, oldest first.
 func (s *Store) TroubleWords(ctx context.Context, trouble int64) ([]TroubleWord, error) {
 	return many[TroubleWord](ctx, s.read, `SELECT * FROM trouble_words WHERE trouble = ? ORDER BY id`, trouble)
-}
-
-// TroublesOfRun lists the troubles that a run is or was in.
-func (s *Store) TroublesOfRun(ctx context.Context, run int64) ([]TroubleRun, error) {
-	return many[TroubleRun](ctx, s.read, `SELECT t.*, r.number, r.version, r.state FROM trouble_runs t JOIN runs r ON r.id = t.run WHERE t.run = ?`, run)
 }
 
 // Used sums what the attempts of a run have used.
@@ -208,13 +198,10 @@ func (s *Store) TasksTook(ctx context.Context, runs []int64) ([]Took, error) {
 	if len(runs) == 0 {
 		return nil, nil
 	}
-	args := make([]any, len(runs))
-	for i, id := range runs {
-		args[i] = id
-	}
+	within, args := among("t.run", runs)
 	return many[Took](ctx, s.read, `SELECT t.run, t.task, t.ended - t.started AS took, coalesce(a.cpu, 0) AS cpu, coalesce(a.peak, 0) AS peak
 		FROM tasks t LEFT JOIN attempts a ON a.run = t.run AND a.task = t.task AND a.number = t.attempts
-		WHERE t.run IN (?`+strings.Repeat(", ?", len(runs)-1)+`) AND t.item_of IS NULL AND t.state = 'succeeded' AND t.started IS NOT NULL AND t.ended >= t.started`, args...)
+		WHERE t.item_of IS NULL`+within+` AND t.state = 'succeeded' AND t.started IS NOT NULL AND t.ended >= t.started`, args...)
 }
 
 // Numbers are those of the runs that ended in an hour in one state.

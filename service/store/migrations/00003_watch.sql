@@ -44,7 +44,6 @@ CREATE TABLE trouble_runs (
     PRIMARY KEY (trouble, run, task)
 ) WITHOUT ROWID;
 CREATE INDEX trouble_runs_open ON trouble_runs (trouble, run) WHERE mended IS NULL;
-CREATE INDEX trouble_runs_by_run ON trouble_runs (run);
 
 -- What people said of a trouble.
 CREATE TABLE trouble_words (
