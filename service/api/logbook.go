@@ -65,13 +65,17 @@ func readMoment(text string) (time.Time, error) {
 }
 
 // addRibbons adds to each run how its tasks came out.
-func (a *API) addRibbons(ctx context.Context, runs []client.Run, ids []int64, place map[int64]int) error {
+func (a *API) addRibbons(ctx context.Context, runs []client.Run, of []store.Run) error {
+	ids := make([]int64, len(of))
+	ribbons := make(map[int64]*client.Ribbon, len(of))
+	for i, row := range of {
+		ids[i] = row.ID
+		runs[i].Ribbon = &client.Ribbon{Seconds: []float64{}}
+		ribbons[row.ID] = runs[i].Ribbon
+	}
 	rows, err := a.Store.Ribbons(ctx, ids)
 	if err != nil {
 		return err
-	}
-	for i := range runs {
-		runs[i].Ribbon = &client.Ribbon{Seconds: []float64{}}
 	}
 	now := time.Now()
 	for _, row := range rows {
@@ -79,7 +83,7 @@ func (a *API) addRibbons(ctx context.Context, runs []client.Run, ids []int64, pl
 		if err != nil {
 			return err
 		}
-		ribbon := runs[place[row.Run]].Ribbon
+		ribbon := ribbons[row.Run]
 		ribbon.States += state.Glyph()
 		var took float64
 		if row.Started.Valid {

@@ -108,26 +108,30 @@ func (a *API) listRuns(ctx context.Context, in *struct {
 		rows = rows[:in.Limit]
 		page.Next = strconv.FormatInt(rows[in.Limit-1].ID, 10)
 	}
-	page.Runs = make([]client.Run, len(rows))
-	ids := make([]int64, len(rows))
-	place := map[int64]int{}
-	for i, row := range rows {
-		if page.Runs[i], err = a.summaryOf(ctx, row); err != nil {
-			return page, err
-		}
-		page.Runs[i].Counts = map[string]int{}
-		ids[i], place[row.ID] = row.ID, i
+	if page.Runs, err = a.summaries(ctx, rows); err != nil || !in.Ribbon {
+		return page, err
 	}
-	if in.Ribbon {
-		if err := a.addRibbons(ctx, page.Runs, ids, place); err != nil {
-			return page, err
+	return page, a.addRibbons(ctx, page.Runs, rows)
+}
+
+// summaries are runs without their tasks, but with how many there are in each state.
+func (a *API) summaries(ctx context.Context, rows []store.Run) ([]client.Run, error) {
+	runs := make([]client.Run, len(rows))
+	ids := make([]int64, len(rows))
+	place := make(map[int64]int, len(rows))
+	for i, row := range rows {
+		var err error
+		if runs[i], err = a.summaryOf(ctx, row); err != nil {
+			return nil, err
 		}
+		runs[i].Counts = map[string]int{}
+		ids[i], place[row.ID] = row.ID, i
 	}
 	counts, err := a.Store.TaskCounts(ctx, ids)
 	for _, c := range counts {
-		page.Runs[place[c.Run]].Counts[c.State] = c.Count
+		runs[place[c.Run]].Counts[c.State] = c.Count
 	}
-	return page, err
+	return runs, err
 }
 
 // findRun reads NAME:NUMBER, or NAME alone for the newest run.
@@ -350,61 +354,6 @@ func (a *API) addAttempts(ctx context.Context, tasks map[int]*client.Task, attem
 		}
 	}
 	return nil
-}
-
-// listItems lists the items of a task that is made for each.
-func (a *API) listItems(ctx context.Context, in *struct {
-	RunPath
-	Task  string   `query:"task" required:"true" example:"quality/range"`
-	State []string `query:"state" doc:"Only in one of these states"`
-	From  int      `query:"from" minimum:"0" doc:"The first place in the list that is wanted"`
-	Limit int      `query:"limit" default:"100" minimum:"1" maximum:"1000"`
-}) (page client.Items, err error) {
-	row, err := a.findRun(ctx, in.Run)
-	if err != nil {
-		return page, err
-	}
-	d, err := a.definitionOf(ctx, row.Workflow, row.Version)
-	if err != nil {
-		return page, err
-	}
-	place, err := a.findTask(ctx, row, d, in.Task)
-	if err != nil {
-		return page, err
-	}
-	rows, err := a.Store.Items(ctx, row.ID, place, in.State, in.From, in.Limit+1)
-	page.Items = []client.Task{}
-	if err != nil || len(rows) == 0 {
-		return page, err
-	}
-	if len(rows) > in.Limit {
-		next := int(rows[in.Limit].Item.Int64)
-		page.Next, rows = &next, rows[:in.Limit]
-	}
-	attempts, err := a.Store.AttemptsOf(ctx, row.ID, rows[0].Task, rows[len(rows)-1].Task)
-	if err != nil {
-		return page, err
-	}
-	waits, err := a.waits(ctx, row)
-	if err != nil {
-		return page, err
-	}
-	made := map[int]*client.Task{}
-	for _, r := range rows {
-		one, err := taskOf(r, d)
-		if err != nil {
-			return page, err
-		}
-		one.Waits = waits[r.Task]
-		made[r.Task] = &one
-	}
-	if err := a.addAttempts(ctx, made, attempts); err != nil {
-		return page, err
-	}
-	for _, r := range rows {
-		page.Items = append(page.Items, *made[r.Task])
-	}
-	return page, nil
 }
 
 // findTask is the number of a task of a run, or of an item, by its name.

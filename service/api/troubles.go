@@ -6,7 +6,6 @@ import (
 	"errors"
 	"net/http"
 	"regexp"
-	"slices"
 	"strconv"
 	"time"
 
@@ -65,16 +64,12 @@ func (a *API) listTroubles(ctx context.Context, in *struct {
 	Before string `query:"before" doc:"The next of the page before"`
 	Limit  int    `query:"limit" default:"100" minimum:"1" maximum:"500"`
 }) (page client.Troubles, err error) {
-	all, ids, err := a.chosen(ctx, in.Choice)
+	chosen, err := a.wanted(ctx, in.Choice)
 	if err != nil {
 		return page, err
 	}
-	wanted := map[string]bool{}
-	for _, w := range all {
-		wanted[w.Name] = ids == nil || slices.Contains(ids, w.ID)
-	}
 	if !in.Closed {
-		page.Troubles, err = a.openTroubles(ctx, wanted)
+		page.Troubles, err = a.openTroubles(ctx, chosen.names)
 		return page, err
 	}
 	var before int64
@@ -93,7 +88,7 @@ func (a *API) listTroubles(ctx context.Context, in *struct {
 	}
 	page.Troubles = []client.Trouble{}
 	for _, row := range rows {
-		if ids != nil && !wanted[row.Name] {
+		if chosen.ids != nil && !chosen.names[row.Name] {
 			continue
 		}
 		page.Troubles = append(page.Troubles, troubleOf(row))

@@ -50,20 +50,30 @@ type Choice struct {
 	Workflow []string `query:"workflow" doc:"Only these workflows"`
 }
 
-// chosen are the workflows that are there, and which of them are wanted: by id,
-// nil for all.
-func (a *API) chosen(ctx context.Context, c Choice) (all []engine.Listed, ids []int64, err error) {
-	if all, err = a.Engine.Catalog(ctx); err != nil || c.Owner == "" && c.Label == "" && c.Project == "" && c.Workflow == nil {
-		return all, nil, err
+// wanted are the workflows that somebody wants to see.
+type wanted struct {
+	all   []engine.Listed // every workflow that is there, by name
+	ids   []int64         // those that are wanted; nil for all
+	names map[string]bool // the same
+}
+
+func (a *API) wanted(ctx context.Context, c Choice) (w wanted, err error) {
+	w.all, err = a.Engine.Catalog(ctx)
+	w.names = make(map[string]bool, len(w.all))
+	some := c.Owner != "" || c.Label != "" || c.Project != "" || c.Workflow != nil
+	if some {
+		w.ids = []int64{}
 	}
-	ids = []int64{}
-	for _, w := range all {
-		if (c.Owner == "" || w.Owner == c.Owner) && (c.Label == "" || slices.Contains(w.Labels, c.Label)) && (c.Project == "" || w.Project == c.Project) &&
-			(c.Workflow == nil || slices.Contains(c.Workflow, w.Name)) {
-			ids = append(ids, w.ID)
+	for _, one := range w.all {
+		if (c.Owner == "" || one.Owner == c.Owner) && (c.Label == "" || slices.Contains(one.Labels, c.Label)) && (c.Project == "" || one.Project == c.Project) &&
+			(c.Workflow == nil || slices.Contains(c.Workflow, one.Name)) {
+			w.names[one.Name] = true
+			if some {
+				w.ids = append(w.ids, one.ID)
+			}
 		}
 	}
-	return all, ids, nil
+	return w, err
 }
 
 const (
@@ -76,17 +86,15 @@ const (
 
 func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error) {
 	now := time.Now().UTC()
-	all, ids, err := a.chosen(ctx, *in)
+	chosen, err := a.wanted(ctx, *in)
 	if err != nil {
 		return w, err
 	}
-	names := make(map[int64]string, len(all))
-	wanted := make(map[string]bool, len(all))
-	w = client.Watch{At: now, Held: []client.Held{}, Datasets: []client.Dataset{}, Failing: []client.Trouble{}, Next: []client.Upcoming{}, Choices: choicesOf(all), Counts: map[string]int{}}
-	for _, one := range all {
+	names := make(map[int64]string, len(chosen.all))
+	w = client.Watch{At: now, Held: []client.Held{}, Datasets: []client.Dataset{}, Failing: []client.Trouble{}, Next: []client.Upcoming{}, Choices: choicesOf(chosen.all), Counts: map[string]int{}}
+	for _, one := range chosen.all {
 		names[one.ID] = one.Name
-		if ids == nil || slices.Contains(ids, one.ID) {
-			wanted[one.Name] = true
+		if chosen.names[one.Name] {
 			w.Counts["all"]++
 			if one.Paused {
 				w.Counts["paused"]++
@@ -96,13 +104,13 @@ func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error)
 	if fault := a.Engine.Fault(); fault != nil {
 		w.Problem = "records cannot be written since " + fault.Since.UTC().Format(time.RFC3339) + ": " + fault.Error
 	}
-	if err := a.watchOpen(ctx, &w, wanted); err != nil {
+	if err := a.watchOpen(ctx, &w, chosen.names); err != nil {
 		return w, err
 	}
-	if err := a.watchHeld(ctx, &w, ids, wanted); err != nil {
+	if err := a.watchHeld(ctx, &w, chosen); err != nil {
 		return w, err
 	}
-	troubles, err := a.openTroubles(ctx, wanted)
+	troubles, err := a.openTroubles(ctx, chosen.names)
 	if err != nil {
 		return w, err
 	}
@@ -112,25 +120,23 @@ func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error)
 		return w, err
 	}
 	for _, u := range due {
-		if wanted[u.Workflow] && !u.Paused && len(w.Next) < mostWatched {
+		if chosen.names[u.Workflow] && !u.Paused && len(w.Next) < mostWatched {
 			w.Next = append(w.Next, upcoming(u))
 		}
 	}
-	if ids == nil {
-		sets, err := a.listDatasets(ctx, nil)
-		if err != nil {
-			return w, err
-		}
-		for _, d := range sets.Datasets {
-			if d.Late {
-				w.Datasets = append(w.Datasets, d)
-			}
-		}
-	}
-	if w.Numbers, err = a.numbers(ctx, now, ids); err != nil {
+	sets, err := a.listDatasets(ctx, nil)
+	if err != nil {
 		return w, err
 	}
-	w.Strip, err = a.strip(ctx, now, ids, names)
+	for _, d := range sets.Datasets {
+		if d.Late && (chosen.ids == nil || slices.ContainsFunc(d.UpdatedBy, func(by string) bool { return chosen.names[by[strings.LastIndex(by, " ")+1:]] })) {
+			w.Datasets = append(w.Datasets, d)
+		}
+	}
+	if w.Numbers, err = a.numbers(ctx, now, chosen.ids); err != nil {
+		return w, err
+	}
+	w.Strip, err = a.strip(ctx, now, chosen.ids, names)
 	return w, err
 }
 
@@ -141,46 +147,35 @@ func (a *API) watchOpen(ctx context.Context, w *client.Watch, wanted map[string]
 	if err != nil {
 		return err
 	}
-	w.Running.Runs, w.Late.Runs = []client.Run{}, []client.Run{}
-	add := func(list *client.WatchRuns, row store.Run) error {
-		if list.Total++; len(list.Runs) >= mostWatched {
-			return nil
-		}
-		one, err := a.summaryOf(ctx, row)
-		if err != nil {
-			return err
-		}
-		if row.Started.Valid {
-			usual, err := a.Lookout.Usual(ctx, row.Workflow)
-			if err != nil {
-				return err
-			}
-			if usual.Run.Count > 0 {
-				end := row.Started.Time().Add(usual.Run.Median)
-				one.Expected = &end
-			}
-		}
-		counts, err := a.Store.TaskCounts(ctx, []int64{row.ID})
-		one.Counts = map[string]int{}
-		for _, c := range counts {
-			one.Counts[c.State] = c.Count
-		}
-		list.Runs = append(list.Runs, one)
-		return err
-	}
-	for i := len(open) - 1; i >= 0; i-- { // the newest first
-		row := open[i]
+	var running, late []store.Run
+	for _, row := range slices.Backward(open) { // the newest first
 		if !wanted[row.Name] {
 			continue
 		}
 		if row.Late.Valid {
-			if err := add(&w.Late, row); err != nil {
-				return err
-			}
+			late = append(late, row)
 		}
 		if row.State == "running" {
-			if err := add(&w.Running, row); err != nil {
+			running = append(running, row)
+		}
+	}
+	for _, list := range []struct {
+		to   *client.WatchRuns
+		rows []store.Run
+	}{{&w.Running, running}, {&w.Late, late}} {
+		list.to.Total = len(list.rows)
+		shown := list.rows[:min(len(list.rows), mostWatched)]
+		if list.to.Runs, err = a.summaries(ctx, shown); err != nil {
+			return err
+		}
+		for i, row := range shown {
+			usual, err := a.Lookout.Usual(ctx, row.Workflow)
+			if err != nil {
 				return err
+			}
+			if row.Started.Valid && usual.Run.Count > 0 {
+				end := row.Started.Time().Add(usual.Run.Median)
+				list.to.Runs[i].Expected = &end
 			}
 		}
 	}
@@ -188,8 +183,8 @@ func (a *API) watchOpen(ctx context.Context, w *client.Watch, wanted map[string]
 }
 
 // watchHeld adds what needs a person: held tasks, and questions.
-func (a *API) watchHeld(ctx context.Context, w *client.Watch, ids []int64, wanted map[string]bool) error {
-	held, err := a.Store.HeldTasks(ctx, ids, mostWatched)
+func (a *API) watchHeld(ctx context.Context, w *client.Watch, chosen wanted) error {
+	held, err := a.Store.HeldTasks(ctx, chosen.ids, mostWatched)
 	if err != nil {
 		return err
 	}
@@ -202,7 +197,7 @@ func (a *API) watchHeld(ctx context.Context, w *client.Watch, ids []int64, wante
 	}
 	waits, err := a.Engine.Awaited(ctx, 0)
 	for _, one := range waits {
-		if one.Question == nil || !wanted[one.Workflow] {
+		if one.Question == nil || !chosen.names[one.Workflow] {
 			continue
 		}
 		wait := waitOf(one)
