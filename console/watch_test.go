@@ -150,7 +150,7 @@ tasks:
 	}
 	r.presses("Failures")
 	r.sees("Nothing is broken")
-	r.presses("closed")
+	r.presses("Closed")
 	r.sees("gauges / collect", "bulletin / readings", "closed")
 }
 

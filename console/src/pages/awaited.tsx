@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import { call, runPath, type Question, type Run, type Task, type Wait } from "../api/client";
 import { Button } from "../parts/button";
-import { Empty, Loading, Trouble } from "../parts/notes";
+import { Empty, Loading, NotShown } from "../parts/notes";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Took, Until } from "../parts/time";
 import { ActDialog } from "./actions";
@@ -15,7 +15,7 @@ const useWaits = (run: string) => useQuery({ queryKey: ["waits", run], queryFn: 
 export function Awaited({ run, task }: { run: Run; task: Task }) {
   const waits = useWaits(run.id);
   const list = (waits.data?.waits ?? []).filter((w) => w.task === task.name);
-  if (waits.error) return <Trouble error={waits.error} what="What it waits for cannot be read" />;
+  if (waits.error) return <NotShown error={waits.error} what="What it waits for cannot be read" />;
   const question = list[0]?.question;
   if (question) return <Ask run={run} task={task} question={question} until={list[0]?.until} />;
   return (
@@ -127,7 +127,7 @@ function Ask({ run, task, question, until }: { run: Run; task: Task; question: Q
 /** WaitList is everything that is awaited, the longest first. */
 export function WaitList() {
   const waits = useWaits("");
-  if (waits.error) return <Trouble error={waits.error} what="What is awaited cannot be read" />;
+  if (waits.error) return <NotShown error={waits.error} what="What is awaited cannot be read" />;
   if (waits.isPending) return <Loading what="what is awaited" />;
   if (waits.data.waits.length === 0) return <Empty title="Nothing is awaited">Tasks that wait for a file, an event, a data set, another workflow or an answer are listed here.</Empty>;
   return (

@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { call, type Backfill, type BackfillWindow } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, Glyph, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
@@ -23,7 +23,7 @@ export function BackfillsPage() {
   return (
     <>
       <h1 className="mb-5 text-2xl font-semibold tracking-tight">Backfills</h1>
-      {list.error && <Trouble error={list.error} what="The backfills cannot be read" />}
+      {list.error && <NotShown error={list.error} what="The backfills cannot be read" />}
       {list.isPending && <Loading what="the backfills" />}
       {list.data?.backfills.length === 0 && (
         <Empty title="No backfills yet">
@@ -90,7 +90,7 @@ export function BackfillPage() {
     queryKey: ["backfill-windows", number],
     queryFn: () => call<{ windows: BackfillWindow[]; next?: number }>("GET", `/backfills/${number}/windows?limit=${most}`),
   });
-  if (shown.error) return <Trouble error={shown.error} what={`The backfill ${number} cannot be shown`} />;
+  if (shown.error) return <NotShown error={shown.error} what={`The backfill ${number} cannot be shown`} />;
   if (shown.isPending) return <Loading what={`backfill ${number}`} />;
   const b = shown.data;
   const act = (word: string, verb: string, about: string, look: "lamp" | "danger" = "lamp") => (
@@ -146,7 +146,7 @@ export function BackfillPage() {
           {b.ended && b.created && <span>took {length(Date.parse(b.ended) - Date.parse(b.created))}</span>}
         </p>
       </div>
-      {windows.error && <Trouble error={windows.error} what="The windows cannot be read" />}
+      {windows.error && <NotShown error={windows.error} what="The windows cannot be read" />}
       {windows.data && <Calendar windows={windows.data.windows} zone={b.zone} />}
       {windows.data?.next && <p className="mt-3 text-soft">The first {most} are shown.</p>}
     </>

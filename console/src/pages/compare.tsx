@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import { call, runPath, type Comparison, type Run, type State } from "../api/client";
-import { Loading, Trouble } from "../parts/notes";
+import { Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
@@ -14,7 +14,7 @@ export function ComparePage() {
   const a = query.get("a") ?? "";
   const b = query.get("b") ?? "";
   const compared = useQuery({ queryKey: ["compare", a, b], queryFn: () => call<Comparison>("GET", `${runPath(a)}/compare?with=${encodeURIComponent(b)}`) });
-  if (compared.error) return <Trouble error={compared.error} what={`${a} and ${b} cannot be compared`} />;
+  if (compared.error) return <NotShown error={compared.error} what={`${a} and ${b} cannot be compared`} />;
   if (compared.isPending) return <Loading what="both runs" />;
   const c = compared.data;
   const longest = Math.max(0.001, ...c.tasks.flatMap((t) => [t.a_seconds, t.b_seconds]));

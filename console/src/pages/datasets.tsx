@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { call, type Dataset, type Update } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Took, windowText } from "../parts/time";
@@ -16,7 +16,7 @@ export function DatasetsPage() {
   return (
     <>
       <h1 className="mb-5 text-2xl font-semibold tracking-tight">Data sets</h1>
-      {list.error && <Trouble error={list.error} what="The data sets cannot be read" />}
+      {list.error && <NotShown error={list.error} what="The data sets cannot be read" />}
       {list.isPending && <Loading what="the data sets" />}
       {list.data?.datasets.length === 0 && (
         <Empty title="No data sets yet">
@@ -106,7 +106,7 @@ export function DatasetPage() {
           </p>
         )}
       </div>
-      {page.error && <Trouble error={page.error} what={`The history of ${name} cannot be read`} />}
+      {page.error && <NotShown error={page.error} what={`The history of ${name} cannot be read`} />}
       {page.isPending && <Loading what="its history" />}
       {page.data?.updates.length === 0 && <Empty title="It was never updated">Whoever waits for it goes on waiting.</Empty>}
       {!!page.data?.updates.length && (

@@ -1,12 +1,14 @@
 import { useQuery } from "@tanstack/react-query";
 import { Tabs } from "radix-ui";
 import { Fragment } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { call, type Event, type EventAnswer } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
+import { useAddress } from "../parts/address";
 import { Button } from "../parts/button";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Cell, Row, Table } from "../parts/table";
+import { TabList } from "../parts/tabs";
 import { Moment } from "../parts/time";
 import { WaitList } from "./awaited";
 
@@ -15,30 +17,13 @@ const tabs = { came: "Came in", awaited: "Awaited", refused: "Refused" } as cons
 /** EventsPage is what came in, what it was taken for, what is awaited, and what was refused. */
 export function EventsPage() {
   useLive(undefined, gatherLong);
-  const [query, setQuery] = useSearchParams();
+  const [query, set] = useAddress();
   const tab = query.get("tab") ?? "came";
-  const set = (change: Record<string, string>) =>
-    setQuery(
-      (before) => {
-        for (const [name, value] of Object.entries(change)) {
-          if (value) before.set(name, value);
-          else before.delete(name);
-        }
-        return before;
-      },
-      { replace: true },
-    );
   return (
     <>
       <h1 className="mb-4 text-2xl font-semibold tracking-tight">Events</h1>
       <Tabs.Root value={tab} onValueChange={(tab) => set({ tab, before: "", open: "" })}>
-        <Tabs.List aria-label="Events" className="mb-4 flex gap-1">
-          {Object.entries(tabs).map(([value, name]) => (
-            <Tabs.Trigger key={value} value={value} className="rounded-lg px-3 py-1.5 font-medium text-soft hover:text-ink data-[state=active]:bg-raised data-[state=active]:text-ink">
-              {name}
-            </Tabs.Trigger>
-          ))}
-        </Tabs.List>
+        <TabList label="Events" names={tabs} className="mb-4" />
         <Tabs.Content value="came">
           <Came query={query} set={set} />
         </Tabs.Content>
@@ -96,7 +81,7 @@ function Came({ query, set }: { query: URLSearchParams; set: (change: Record<str
           ))}
         </div>
       </div>
-      {page.error && <Trouble error={page.error} what="The events cannot be read" />}
+      {page.error && <NotShown error={page.error} what="The events cannot be read" />}
       {page.isPending && <Loading what="the events" />}
       {page.data?.events.length === 0 && (
         <Empty title={kind || which ? "No event is like that" : "No event has come yet"}>
@@ -198,7 +183,7 @@ function Answer({ answer: a }: { answer: EventAnswer }) {
 
 function Refused() {
   const list = useQuery({ queryKey: ["refusals"], queryFn: () => call<{ refusals: { at: string; via: string; reason: string }[] }>("GET", "/refusals") });
-  if (list.error) return <Trouble error={list.error} what="What was refused cannot be read" />;
+  if (list.error) return <NotShown error={list.error} what="What was refused cannot be read" />;
   if (list.isPending) return <Loading what="what was refused" />;
   if (list.data.refusals.length === 0) return <Empty title="Nothing was refused">What comes to the doors and is not let in is listed here, with why.</Empty>;
   return (

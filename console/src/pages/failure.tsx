@@ -6,7 +6,8 @@ import { call, type TroubleRerunOf, type TroubleStory, type Workflow, workflowPa
 import { gatherLong, useLive } from "../api/live";
 import { Button } from "../parts/button";
 import { Dialog, DialogClose } from "../parts/dialog";
-import { Command, Loading, Trouble } from "../parts/notes";
+import { Fact } from "../parts/fact";
+import { Command, Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Glyph, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
@@ -19,7 +20,7 @@ export function FailurePage() {
   const { number = "" } = useParams();
   useLive(undefined, gatherLong);
   const story = useQuery({ queryKey: ["trouble", number], queryFn: () => call<TroubleStory>("GET", `/troubles/${number}`) });
-  if (story.error) return <Trouble error={story.error} what={`Trouble ${number} cannot be shown`} />;
+  if (story.error) return <NotShown error={story.error} what={`Trouble ${number} cannot be shown`} />;
   if (story.isPending) return <Loading what={`trouble ${number}`} />;
   const s = story.data;
   const newest = s.affected[0];
@@ -38,7 +39,7 @@ export function FailurePage() {
           <div className="ml-auto flex flex-wrap gap-2">
             <Rerun story={s} anew={false} />
             <Rerun story={s} anew />
-            <Hold workflow={s.workflow} />
+            <PauseDialog workflow={s.workflow} />
           </div>
         )}
       </div>
@@ -163,15 +164,6 @@ export function Changes({ changed }: { changed: TroubleStory["changed"] }) {
   );
 }
 
-function Fact({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <div>
-      <dt className="text-[0.8rem] text-soft">{name}</dt>
-      <dd className="mt-0.5">{children}</dd>
-    </div>
-  );
-}
-
 const Under = ({ children }: { children: React.ReactNode }) => <div className="text-[0.87rem] text-soft">{children}</div>;
 
 export function Box({ title, more, children }: { title: string; more?: React.ReactNode; children: React.ReactNode }) {
@@ -246,20 +238,20 @@ function Rerun({ story, anew }: { story: TroubleStory; anew: boolean }) {
   );
 }
 
-/** Hold pauses the workflow, so that it does not fail again meanwhile. */
-function Hold({ workflow }: { workflow: string }) {
+/** PauseDialog pauses the workflow, so that it does not fail again meanwhile. */
+function PauseDialog({ workflow }: { workflow: string }) {
   const w = useQuery({ queryKey: ["workflow", workflow], queryFn: () => call<Workflow>("GET", workflowPath(workflow)), retry: false });
   if (!w.data || (w.data.starts.length === 0 && !w.data.paused)) return null;
   const verb = w.data.paused ? "resume" : "pause";
   return (
     <ActDialog
-      trigger={<Button>{w.data.paused ? "Resume the workflow" : "Hold the workflow"}</Button>}
-      title={w.data.paused ? `Let ${workflow} go on?` : `Hold ${workflow}?`}
+      trigger={<Button>{w.data.paused ? "Resume the workflow" : "Pause the workflow"}</Button>}
+      title={w.data.paused ? `Let ${workflow} go on?` : `Pause ${workflow}?`}
       about={w.data.paused ? "A run is made for each window that came due meanwhile, as its missed says." : "No run of it begins until it is resumed; what comes due meanwhile is remembered. What is running goes on."}
       command={`lantern ${verb} ${workflow}`}
       path={`${workflowPath(workflow)}/${verb}`}
       body={{}}
-      verb={w.data.paused ? "Resume it" : "Hold it"}
+      verb={w.data.paused ? "Resume it" : "Pause it"}
     />
   );
 }

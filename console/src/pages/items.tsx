@@ -2,7 +2,7 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { call, itemsPath, type Items, type Run, type Task } from "../api/client";
 import { Button } from "../parts/button";
-import { Loading, Trouble } from "../parts/notes";
+import { Loading, NotShown } from "../parts/notes";
 import { Counts, Glyph } from "../parts/state";
 import { Took } from "../parts/time";
 
@@ -23,7 +23,7 @@ export function ItemList({ run, task, onTask }: { run: Run; task: Task; onTask: 
     queryFn: ({ pageParam }) => call<Items>("GET", itemsPath(run.id, task.name, { from: pageParam, limit: step, ...(only && { state: only }) })),
     getNextPageParam: (page) => page.next ?? null,
   });
-  if (pages.error) return <Trouble error={pages.error} what="The items cannot be read" />;
+  if (pages.error) return <NotShown error={pages.error} what="The items cannot be read" />;
   if (pages.isPending) return <Loading what="the items" />;
   const items = pages.data.pages.flatMap((page) => page.items);
   if (items.length === 0) {

@@ -2,10 +2,11 @@ import { useInfiniteQuery } from "@tanstack/react-query";
 import { useWindowVirtualizer } from "@tanstack/react-virtual";
 import { GitCompareArrows, SlidersHorizontal } from "lucide-react";
 import { memo, useCallback, useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { Link, useNavigate } from "react-router";
 import { call, type Run } from "../api/client";
+import { useAddress } from "../parts/address";
 import { Button } from "../parts/button";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Ribbon } from "../parts/ribbon";
 import { StateMark } from "../parts/state";
 import { StateFilter } from "../parts/state-filter";
@@ -32,7 +33,7 @@ const pageSize = 200;
 
 /** Logbook is the history of a workflow, or of all: each run a line with a ribbon of its tasks. */
 export function Logbook({ workflow, title }: { workflow?: string; title: React.ReactNode }) {
-  const [query, setQuery] = useSearchParams();
+  const [query, change] = useAddress();
   const [chosen, setChosen] = useState<string[]>([]);
   const filtered = passed.filter((name) => query.get(name));
   const [more, setMore] = useState(filtered.some((name) => name !== "state"));
@@ -51,15 +52,8 @@ export function Logbook({ workflow, title }: { workflow?: string; title: React.R
     getNextPageParam: (page) => page.next ?? null,
     placeholderData: (before) => before,
   });
-  const set = (name: string, value: string) =>
-    setQuery(
-      (before) => {
-        if (value) before.set(name, value);
-        else before.delete(name);
-        return before;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change({ [name]: value });
+  const clear = () => change(Object.fromEntries(passed.map((name) => [name, ""])));
   const runs = useMemo(() => pages.data?.pages.flatMap((page) => page.runs) ?? [], [pages.data]);
   const choose = useCallback((id: string) => setChosen((before) => (before.includes(id) ? before.filter((b) => b !== id) : [...before, id].slice(-2))), []);
   const [a, b] = chosen;
@@ -87,15 +81,15 @@ export function Logbook({ workflow, title }: { workflow?: string; title: React.R
           </Button>
         </div>
       </div>
-      {more && <Filters query={query} set={set} clear={() => setQuery({}, { replace: true })} />}
+      {more && <Filters query={query} set={set} clear={clear} />}
       {pages.error ? (
-        <Trouble error={pages.error} what="The runs cannot be read" />
+        <NotShown error={pages.error} what="The runs cannot be read" />
       ) : pages.isPending ? (
         <Loading what="the runs" />
       ) : runs.length === 0 ? (
         <Empty title={filtered.length === 1 && query.get("state") ? `No run is ${query.get("state")}` : filtered.length ? "No run is like that" : "No runs yet"}>
           {filtered.length > 0 ? (
-            <Button onClick={() => setQuery({}, { replace: true })}>Show all</Button>
+            <Button onClick={clear}>Show all</Button>
           ) : (
             <>
               Start one here, or with <Command>{`lantern start ${workflow ?? "WORKFLOW"}`}</Command>

@@ -5,7 +5,7 @@ import { call, type MapLink } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
 import MapGraph, { kindOf, nameOf } from "../graph/map";
 import { Button } from "../parts/button";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Cell, Row, Table } from "../parts/table";
 
 /** reach follows the arrows from one node, up or down. */
@@ -41,7 +41,7 @@ export function MapPage() {
     return links.filter((l) => near.has(l.from) && near.has(l.to));
   }, [links, followed]);
   const set = (of: string) => setQuery(of ? { of } : {}, { replace: true });
-  if (list.error) return <Trouble error={list.error} what="The map cannot be read" />;
+  if (list.error) return <NotShown error={list.error} what="The map cannot be read" />;
   if (list.isPending) return <Loading what="the map" />;
   return (
     <>

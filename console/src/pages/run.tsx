@@ -2,14 +2,16 @@ import { useQuery } from "@tanstack/react-query";
 import { Square } from "lucide-react";
 import { Tabs } from "radix-ui";
 import { lazy, Suspense } from "react";
-import { Link, useParams, useSearchParams } from "react-router";
+import { Link, useParams } from "react-router";
 import { call, itemsPath, runPath, type Forecast, type Items, type Run, type Task, type Workflow, workflowPath } from "../api/client";
 import { useLive } from "../api/live";
+import { useAddress } from "../parts/address";
 import { Button } from "../parts/button";
-import { Loading, Trouble } from "../parts/notes";
+import { Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { Counts, itemsText, StateMark } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
+import { TabList } from "../parts/tabs";
 import { CopyButton } from "../parts/copy";
 import { InZone, length, Moment, Took, Until, WindowText } from "../parts/time";
 import { ActDialog, RerunDialog } from "./actions";
@@ -22,7 +24,7 @@ const Graph = lazy(() => import("../graph/graph"));
 
 export function RunPage() {
   const { run: id = "" } = useParams();
-  const [query, setQuery] = useSearchParams();
+  const [query, change] = useAddress();
   const run = useQuery({ queryKey: ["run", id], queryFn: () => call<Run>("GET", `${runPath(id)}?fold=true`) });
   useLive(run.error ? undefined : id); // one that is not there yet may come
   const forecast = useQuery({ queryKey: ["forecast", id], queryFn: () => call<Forecast>("GET", `${runPath(id)}/forecast`), enabled: !!run.data }).data;
@@ -30,21 +32,13 @@ export function RunPage() {
   const zone = useQuery({ queryKey: ["workflow", name], queryFn: () => call<Workflow>("GET", workflowPath(name)), enabled: !!run.data, staleTime: 60_000 }).data?.definition?.starts?.[0]?.zone;
   const wanted = query.get("task") ?? "";
   const item = useItem(id, wanted);
-  if (run.error) return <Trouble error={run.error} what={`The run ${id} cannot be shown`} />;
+  if (run.error) return <NotShown error={run.error} what={`The run ${id} cannot be shown`} />;
   if (run.isPending) return <Loading what={id} />;
   const r = run.data;
   const tasks = r.tasks ?? [];
   const task = tasks.find((t) => t.name === wanted.split("[")[0]) ?? firstOfInterest(tasks);
   const chosen = item ?? task;
-  const set = (name: string, value: string) =>
-    setQuery(
-      (before) => {
-        before.set(name, value);
-        if (name === "task") before.delete("attempt");
-        return before;
-      },
-      { replace: true },
-    );
+  const set = (name: string, value: string) => change(name === "task" ? { task: value, attempt: "" } : { [name]: value });
   const many = tasks.length > 60;
   return (
     <InZone zone={zone}>
@@ -57,17 +51,7 @@ export function RunPage() {
       <RunHead run={r} />
       <Tabs.Root value={query.get("view") ?? "graph"} onValueChange={(view) => set("view", view)} className="mt-5">
         <div className="mb-3 flex items-center gap-6">
-          <Tabs.List aria-label="Views of the run" className="flex gap-1">
-            {["graph", "table", "time"].map((view) => (
-              <Tabs.Trigger
-                key={view}
-                value={view}
-                className="rounded-lg px-3 py-1.5 font-medium text-soft capitalize hover:text-ink data-[state=active]:bg-raised data-[state=active]:text-ink"
-              >
-                {view}
-              </Tabs.Trigger>
-            ))}
-          </Tabs.List>
+          <TabList label="Views of the run" names={{ graph: "Graph", table: "Table", time: "Time" }} />
           <Counts counts={r.counts ?? {}} words />
         </div>
         <Tabs.Content value="graph" className={`${many ? "h-[26rem]" : "h-64"} overflow-hidden rounded-xl border border-line bg-surface`}>

@@ -3,7 +3,7 @@ import { Tabs } from "radix-ui";
 import { Link, useSearchParams } from "react-router";
 import { call, type Upcoming, type UpcomingDays } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Until, windowText } from "../parts/time";
 
@@ -64,7 +64,7 @@ function Nothing() {
 function Week() {
   const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
   const page = useQuery({ queryKey: ["upcoming-days", zone], queryFn: () => call<UpcomingDays>("GET", `/upcoming/days?zone=${encodeURIComponent(zone)}`), ...refetch });
-  if (page.error) return <Trouble error={page.error} what="What is due cannot be read" />;
+  if (page.error) return <NotShown error={page.error} what="What is due cannot be read" />;
   if (page.isPending) return <Loading what="what is due" />;
   if (page.data.workflows.length === 0) return <Nothing />;
   return (
@@ -110,7 +110,7 @@ function List() {
     queryFn: () => call<{ upcoming: Upcoming[]; more: boolean }>("GET", "/upcoming?for=7d&limit=12"),
     ...refetch,
   });
-  if (page.error) return <Trouble error={page.error} what="What is due cannot be read" />;
+  if (page.error) return <NotShown error={page.error} what="What is due cannot be read" />;
   if (page.isPending) return <Loading what="what is due" />;
   if (page.data.upcoming.length === 0) return <Nothing />;
   return (

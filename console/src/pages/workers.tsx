@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Capacity, type Usage, type Workers } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Glyph } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
 import { length, Moment, Took } from "../parts/time";
@@ -14,7 +14,7 @@ export function WorkersPage() {
   const workers = useQuery({ queryKey: ["workers"], queryFn: () => call<Workers>("GET", "/workers") });
   const capacities = useQuery({ queryKey: ["capacities"], queryFn: () => call<{ capacities: Capacity[] }>("GET", "/capacities") });
   const usage = useQuery({ queryKey: ["usage"], queryFn: () => call<Usage>("GET", "/usage") });
-  if (workers.error) return <Trouble error={workers.error} what="The workers cannot be read" />;
+  if (workers.error) return <NotShown error={workers.error} what="The workers cannot be read" />;
   if (workers.isPending) return <Loading what="the workers" />;
   const doing = workers.data.workers.flatMap((w) => w.does.map((d) => ({ ...d, worker: w.name })));
   const used = (usage.data?.workflows ?? []).filter((w) => w.weeks.some((week) => week.runs > 0));

@@ -5,7 +5,8 @@ import { useParams } from "react-router";
 import { call, type Decision, type Forecast, type Task, type Watermark, type Workflow, workflowPath } from "../api/client";
 import { useLive } from "../api/live";
 import { Button } from "../parts/button";
-import { Loading, Trouble } from "../parts/notes";
+import { Fact } from "../parts/fact";
+import { Loading, NotShown } from "../parts/notes";
 import { Trail } from "../parts/shell";
 import { InZone, length, Moment, windowText } from "../parts/time";
 import { Logbook } from "./logbook";
@@ -19,7 +20,7 @@ export function WorkflowPage() {
   const { name = "" } = useParams();
   useLive();
   const workflow = useQuery({ queryKey: ["workflow", name], queryFn: () => call<Workflow>("GET", workflowPath(name)) });
-  if (workflow.error) return <Trouble error={workflow.error} what={`The workflow ${name} cannot be shown`} />;
+  if (workflow.error) return <NotShown error={workflow.error} what={`The workflow ${name} cannot be shown`} />;
   if (workflow.isPending) return <Loading what={name} />;
   const w = workflow.data;
   const actions = (w.definition?.resources ?? []).flatMap((r) => [r.open, r.close]);
@@ -120,15 +121,6 @@ function Decisions({ workflow }: { workflow: string }) {
         </p>
       ))}
     </section>
-  );
-}
-
-function Fact({ name, children }: { name: string; children: React.ReactNode }) {
-  return (
-    <div>
-      <dt className="text-[0.8rem] text-soft">{name}</dt>
-      <dd className="mt-0.5">{children}</dd>
-    </div>
   );
 }
 

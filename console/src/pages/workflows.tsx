@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { call, type Workflow } from "../api/client";
 import { useLive } from "../api/live";
-import { Command, Empty, Loading, Trouble } from "../parts/notes";
+import { Command, Empty, Loading, NotShown } from "../parts/notes";
 import { Strip } from "../parts/strip";
 import { Cell, Row, Table } from "../parts/table";
 import { Moment, Until } from "../parts/time";
@@ -16,7 +16,7 @@ export function WorkflowsPage() {
         <h1 className="text-2xl font-semibold tracking-tight">Workflows</h1>
         {list.data && <span className="text-soft">{list.data.workflows.length}</span>}
       </div>
-      {list.error && <Trouble error={list.error} what="The workflows cannot be read" />}
+      {list.error && <NotShown error={list.error} what="The workflows cannot be read" />}
       {list.isPending && <Loading what="the workflows" />}
       {list.data?.workflows.length === 0 && (
         <Empty title="No workflows yet">

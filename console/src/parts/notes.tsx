@@ -11,8 +11,8 @@ export function Empty({ title, children }: { title: string; children: ReactNode 
   );
 }
 
-/** Trouble says what went wrong with what was asked for. */
-export function Trouble({ error, what }: { error: Error; what: string }) {
+/** NotShown says what went wrong with what was asked for. */
+export function NotShown({ error, what }: { error: Error; what: string }) {
   const reason = error instanceof Problem ? error.message : "the service does not answer; it is asked again when it is back";
   return (
     <div role="alert" className="rounded-xl border border-failed/60 bg-surface px-5 py-4">

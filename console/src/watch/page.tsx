@@ -1,12 +1,12 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { ArrowDown, ArrowUp, Columns2, LayoutDashboard, Maximize2, Plus, X } from "lucide-react";
 import { useState } from "react";
-import { useSearchParams } from "react-router";
 import { call, type Watch } from "../api/client";
 import { gatherLong, useLive } from "../api/live";
+import { useAddress } from "../parts/address";
 import { Button } from "../parts/button";
 import { CopyButton } from "../parts/copy";
-import { Empty, Loading, Trouble } from "../parts/notes";
+import { Empty, Loading, NotShown } from "../parts/notes";
 import { filters, kinds, readPanels, usual, writePanels, type Kind, type Panel } from "./arrangement";
 import { Failing, HeldPanel, Late, Next, NoWorkflows, NumbersPanel, Running } from "./panels";
 import { StripPanel } from "./strip";
@@ -27,7 +27,7 @@ const useWatch = (choice: Choice) => {
 /** WatchPage tells what is broken, late, held and running, and what is due next, as its reader has arranged it. */
 export function WatchPage() {
   useLive(undefined, gatherLong);
-  const [query, setQuery] = useSearchParams();
+  const [query, set] = useAddress();
   const [arranging, setArranging] = useState(false);
   const kept = useQuery({ queryKey: ["view", "watch"], queryFn: () => call<{ body: string }>("GET", "/views/watch"), staleTime: Infinity });
   const queries = useQueryClient();
@@ -38,18 +38,7 @@ export function WatchPage() {
   const choice: Choice = {};
   for (const f of filters) choice[f] = query.get(f) ?? "";
   const watch = useWatch(choice);
-  const set = (change: Record<string, string>) =>
-    setQuery(
-      (before) => {
-        for (const [name, value] of Object.entries(change)) {
-          if (value) before.set(name, value);
-          else before.delete(name);
-        }
-        return before;
-      },
-      { replace: true },
-    );
-  if (watch.error) return <Trouble error={watch.error} what="What is going on cannot be read" />;
+  if (watch.error) return <NotShown error={watch.error} what="What is going on cannot be read" />;
   if (watch.isPending || kept.isPending) return <Loading what="what is going on" />;
   const w = watch.data;
   const text = query.get("panels") ?? (kept.data?.body || usual);

@@ -1,5 +1,5 @@
 import { Link } from "react-router";
-import type { Broken, PeriodNumbers, Run, Watch } from "../api/client";
+import type { PeriodNumbers, Run, Trouble, Watch } from "../api/client";
 import { Command } from "../parts/notes";
 import { Counts, Glyph } from "../parts/state";
 import { Cell, Row, Table } from "../parts/table";
@@ -34,10 +34,10 @@ export function Failing({ watch }: { watch: Watch }) {
   );
 }
 
-const isKnown = (t: Broken, now: number) => !!t.known_until && Date.parse(t.known_until) > now;
+const isKnown = (t: Trouble, now: number) => !!t.known_until && Date.parse(t.known_until) > now;
 
 /** FailingRow is a trouble in one line. */
-export function FailingRow({ t }: { t: Broken }) {
+export function FailingRow({ t }: { t: Trouble }) {
   const known = isKnown(t, useNow(60_000, true));
   return (
     <Row>
