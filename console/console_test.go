@@ -212,7 +212,7 @@ func TestAFailureIsUnderstoodFromItsPage(t *testing.T) {
 	r.signsIn()
 	r.opens("/runs/gauges:1")
 	r.sees("✕", "failed", "exit code 3: the store is away", "1 failed", "1 succeeded", "1 unreached")
-	r.presses("table")
+	r.presses("Table")
 	r.sees("it comes after load, which failed")
 	r.presses("collect")
 	r.sees("Ask the mast", "station G01", "a word aside")
