@@ -215,3 +215,26 @@ func TestLateIsSaidOnceAndToTheBus(t *testing.T) {
 		l.stop()
 	})
 }
+
+// Of two rules with clocks of their own, each keeps its promise by its own.
+func TestTheClockOfTheRuleDecidesWhatARunIsDueBy(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := begin(t, t.TempDir())
+		if err := l.GoOn(t.Context()); err != nil {
+			t.Fatal(err)
+		}
+		l.apply(t, "workflow: w\ndue_by: \"07:00\"\nif_running: alongside\nstarts:\n  - {cron: 0 6 * * *, zone: Europe/Oslo}\n  - {cron: 0 6 * * *, zone: Asia/Tokyo}\ntasks: {a: {exec: [\"true\"]}}\n")
+		time.Sleep(24 * time.Hour)
+		synctest.Wait()
+		runs, err := l.store.Runs(t.Context(), store.RunFilter{Workflow: "w", Limit: 10})
+		if err != nil || len(runs) != 2 {
+			t.Fatalf("%+v, %v", runs, err)
+		}
+		for _, r := range runs {
+			if got := r.DueBy.Time().Sub(r.Due.Time()); got != time.Hour {
+				t.Errorf("%d, due at %v, should be done %v later", r.Number, r.Due.Time(), got)
+			}
+		}
+		l.stop()
+	})
+}
