@@ -128,7 +128,11 @@ func (a *app) usageTable(u client.Usage) {
 			row = append(row, text)
 			peak = max(peak, week.Peak)
 		}
-		rows = append(rows, append(row, bytesOf(peak)))
+		most := "–"
+		if peak > 0 {
+			most = bytesOf(peak)
+		}
+		rows = append(rows, append(row, most))
 	}
 	p.table(a.out, head, rows)
 	fmt.Fprintln(a.out, p.dim("Processor time of all attempts, from the operating system."))

@@ -29,6 +29,8 @@ type report struct {
 	Runs     []client.Run     `json:"runs,omitempty"`
 	Counts   map[string]int   `json:"counts"`
 	Troubles []client.Trouble `json:"troubles,omitempty"`
+
+	zone *time.Location // in which the page tells moments
 }
 
 func (a *app) reportCommand() *cobra.Command {
@@ -80,7 +82,7 @@ func (a *app) reportOfRun(ctx context.Context, service *client.Client, id string
 	if err != nil {
 		return r, err
 	}
-	return report{Title: "Run " + run.ID, Made: time.Now(), Server: a.server, Run: &run, Forecast: &forecast, Counts: run.Counts}, nil
+	return report{Title: "Run " + run.ID, Made: time.Now(), Server: a.server, Run: &run, Forecast: &forecast, Counts: run.Counts, zone: time.Local}, nil
 }
 
 func (a *app) reportOfDay(ctx context.Context, service *client.Client, day, zoneName string) (r report, err error) {
@@ -101,7 +103,7 @@ func (a *app) reportOfDay(ctx context.Context, service *client.Client, day, zone
 			return r, &usageError{fmt.Errorf("--day %q: write a date, as in 2026-03-28, or today, or yesterday", day)}
 		}
 	}
-	r = report{Title: "Runs that ended on " + from.Format("Monday 2 January 2006"), Day: from.Format(time.DateOnly), Made: time.Now(), Server: a.server, Counts: map[string]int{}, Runs: []client.Run{}}
+	r = report{Title: "Runs that ended on " + from.Format("Monday 2 January 2006"), Day: from.Format(time.DateOnly), Made: time.Now(), Server: a.server, Counts: map[string]int{}, Runs: []client.Run{}, zone: zone}
 	f := client.RunsFilter{EndedFrom: from.UTC().Format(time.RFC3339), EndedUntil: from.AddDate(0, 0, 1).UTC().Format(time.RFC3339), Limit: 500}
 	for {
 		page, err := service.Runs(ctx, f)
@@ -125,14 +127,13 @@ func (a *app) writeReport(r report, to, as string) error {
 	switch as {
 	case "html":
 		page, err := template.New("report").Funcs(template.FuncMap{
-			"when":   func(t *time.Time) string { return when(t) },
-			"at":     func(t time.Time) string { return t.Format("2006-01-02 15:04 MST") },
+			"at":     r.at,
 			"took":   took,
-			"span":   span,
+			"span":   r.span,
+			"lacks":  windowsWithout,
 			"glyph":  glyph,
 			"bytes":  bytesOf,
 			"length": lengthOf,
-			"last":   func(all []client.Attempt) client.Attempt { return all[len(all)-1] },
 		}).Parse(reportPage)
 		if err != nil {
 			return err
@@ -165,6 +166,31 @@ func (a *app) writeReport(r report, to, as string) error {
 	}
 	_, err = fmt.Fprintf(a.err, "Written to %s\n", to)
 	return err
+}
+
+// at is a moment as a page tells it that is read on another day and elsewhere.
+func (r report) at(moment any) string {
+	switch t := moment.(type) {
+	case time.Time:
+		return t.In(r.zone).Format("2006-01-02 15:04:05 MST")
+	case *time.Time:
+		if t != nil {
+			return r.at(*t)
+		}
+	}
+	return "–"
+}
+
+// span is a window in the same way.
+func (r report) span(w *client.Window) string {
+	if w == nil {
+		return "–"
+	}
+	start, end := w.Start.In(r.zone), w.End.In(r.zone)
+	if start.Format(time.DateOnly) == end.Format(time.DateOnly) {
+		return start.Format("2006-01-02 15:04") + "–" + end.Format("15:04 MST")
+	}
+	return start.Format("2006-01-02 15:04") + " – " + end.Format("2006-01-02 15:04 MST")
 }
 
 // csv is a line for each task of a run, or for each run of a day; moments are

@@ -93,10 +93,13 @@ func TestReportsStandAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for _, want := range []string{"Run gauges:1", "✕ failed", "connect: connection refused", p.server + "/runs/gauges:1", "of processor time"} {
+	for _, want := range []string{"Run gauges:1", "✕ failed", "connect: connection refused", p.server + "/runs/gauges:1", "of processor time", " UTC"} {
 		if !strings.Contains(string(text), want) {
 			t.Errorf("the report does not say %q:\n%s", want, text)
 		}
+	}
+	if strings.Contains(string(text), "0 KB") {
+		t.Errorf("the report tells of memory that nobody has seen:\n%s", text)
 	}
 	for _, foreign := range []string{"<script", "src=", "@import", "url("} { // it needs nothing from elsewhere
 		if strings.Contains(string(text), foreign) {

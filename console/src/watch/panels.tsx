@@ -144,7 +144,7 @@ export function HeldPanel({ watch }: { watch: Watch }) {
             {h.question && (
               <span className="text-soft">
                 {" "}
-                {h.question.from?.length ? `asks ${h.question.from.join(", ")}` : "asks anybody"}
+                {h.question.from?.length ? `asks ${h.question.from.join(", ")}` : "asks everybody"}
               </span>
             )}
           </Cell>
