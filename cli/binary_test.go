@@ -11,33 +11,22 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
-	"sync"
 	"syscall"
 	"testing"
 	"time"
 
 	"wiselantern/client"
+	"wiselantern/internal/testkit"
 )
 
-// These tests use the built binary as a person would. make test names it in
-// LANTERN_BINARY; without that it is built here.
-var binary = sync.OnceValues(func() (string, error) {
-	if name := os.Getenv("LANTERN_BINARY"); name != "" {
-		return name, nil
-	}
-	name := filepath.Join(os.TempDir(), fmt.Sprintf("lantern-under-test-%d", os.Getpid()))
-	out, err := exec.Command("go", "build", "-o", name, "wiselantern/cmd/lantern").CombinedOutput()
-	if err != nil {
-		return "", fmt.Errorf("%w: %s", err, out)
-	}
-	return name, nil
-})
+// These tests use the built binary as a person would.
 
 // person is somebody at a terminal, in a folder of their own.
 type person struct {
-	t      *testing.T
-	home   string
-	server string
+	t       *testing.T
+	home    string
+	server  string
+	program string // "" is the built binary
 }
 
 func newPerson(t *testing.T) *person {
@@ -52,11 +41,11 @@ func newPerson(t *testing.T) *person {
 }
 
 func (p *person) command(args ...string) *exec.Cmd {
-	name, err := binary()
-	if err != nil {
-		p.t.Fatal(err)
+	program := p.program
+	if program == "" {
+		program = testkit.Binary(p.t)
 	}
-	c := exec.Command(name, args...)
+	c := exec.Command(program, args...)
 	c.Dir = p.home
 	c.Env = append(os.Environ(), "HOME="+p.home, "USER=kari", "XDG_STATE_HOME="+filepath.Join(p.home, "state"), "LANTERN_SERVER="+p.server, "LANTERN_TOKEN=", "TZ=UTC", "NO_COLOR=1")
 	return c
@@ -121,6 +110,7 @@ func (p *person) serves(args ...string) *exec.Cmd {
 	p.t.Cleanup(func() {
 		_ = c.Process.Kill()
 		_ = c.Wait()
+		p.endWorkers()
 	})
 	lines := bufio.NewScanner(out)
 	for lines.Scan() {
@@ -130,6 +120,14 @@ func (p *person) serves(args ...string) *exec.Cmd {
 	}
 	p.t.Fatal("the service ended before it said where it is")
 	return nil
+}
+
+// endWorkers kills the workers of all data folders, which outlive their services.
+func (p *person) endWorkers() {
+	folders, _ := filepath.Glob(filepath.Join(p.home, "*", "worker"))
+	for _, f := range folders {
+		testkit.EndWorkers(filepath.Dir(f))
+	}
 }
 
 func (p *person) run(id string) client.Run {
@@ -266,6 +264,9 @@ func TestKillingTheServiceLosesNothing(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = service.Wait()
+		if i%2 == 0 {
+			p.endWorkers()
+		}
 		service = p.serves("--slots", "6")
 	}
 	for n := range many {
@@ -312,12 +313,12 @@ func TestKillingTheServiceLosesNothing(t *testing.T) {
 		t.Error("no attempt was cut off: the kills came at the wrong moments")
 	}
 	t.Logf("6 kills, %d attempts lost and made again", lost)
-	if left, _ := filepath.Glob(filepath.Join(p.home, "lantern-data", "worker", "attempts", "*")); len(left) > 0 {
+	if left, _ := filepath.Glob(filepath.Join(p.home, "lantern-data", "worker", "*", "attempts", "*")); len(left) > 0 {
 		t.Errorf("left behind: %v", left)
 	}
 }
 
-// A process that outlives the service is ended by the next one, not doubled.
+// A process that outlives its worker is ended by the next one, not doubled.
 func TestAProcessOfBeforeIsEnded(t *testing.T) {
 	p := newPerson(t)
 	pids := filepath.Join(p.home, "pids")
@@ -335,8 +336,9 @@ func TestAProcessOfBeforeIsEnded(t *testing.T) {
 		t.Fatal(err)
 	}
 	_ = service.Wait()
+	p.endWorkers()
 	if syscall.Kill(pid, 0) != nil {
-		t.Fatal("the process did not outlive the service, so there is nothing to be seen")
+		t.Fatal("the process did not outlive the worker, so there is nothing to be seen")
 	}
 	p.serves()
 	p.wants(p.does("watch", "w"), 0)
@@ -351,7 +353,7 @@ func TestAProcessOfBeforeIsEnded(t *testing.T) {
 func TestSIGTERMEndsTheServiceWithinTenSeconds(t *testing.T) {
 	p := newPerson(t)
 	p.writes("w.yaml", "workflow: w\nif_running: alongside\ntasks:\n  deaf: {shell: 'test $LANTERN_ATTEMPT = 2 || { trap \"\" TERM; while :; do sleep 1; done; }'}\n  short: {shell: 'sleep 1; echo ended by itself'}\n")
-	service := p.serves()
+	service := p.serves("--end-tasks")
 	p.wants(p.does("apply", "w.yaml"), 0)
 	p.wants(p.does("start", "w"), 0)
 	time.Sleep(300 * time.Millisecond)
@@ -371,7 +373,7 @@ func TestSIGTERMEndsTheServiceWithinTenSeconds(t *testing.T) {
 	if short := run.Tasks[1]; len(short.Attempts) != 1 || short.State != "succeeded" {
 		t.Errorf("what ended in time is %+v", short)
 	}
-	if deaf := run.Tasks[0]; len(deaf.Attempts) != 2 || deaf.Attempts[0].State != "lost" || !strings.Contains(deaf.Attempts[0].Error, "the service was stopped") {
+	if deaf := run.Tasks[0]; len(deaf.Attempts) != 2 || deaf.Attempts[0].State != "lost" || !strings.Contains(deaf.Attempts[0].Error, "worker was stopped") {
 		t.Errorf("what did not is %+v", deaf)
 	}
 }

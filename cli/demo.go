@@ -16,7 +16,7 @@ import (
 )
 
 func (a *app) demoCommand() *cobra.Command {
-	o := &serveOptions{}
+	o := &serveOptions{endTasks: true}
 	dir, hours := "", 0
 	c := &cobra.Command{
 		Use:   "demo",

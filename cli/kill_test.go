@@ -49,6 +49,9 @@ func TestKillingTheServiceLosesNoItemResourceOrWindow(t *testing.T) {
 			t.Fatal(err)
 		}
 		_ = service.Wait()
+		if i%2 == 0 {
+			p.endWorkers()
+		}
 		service = p.serves("--slots", "6")
 	}
 	p.wants(p.does("backfills", "1", "--follow"), 0, "6 of 6", "● succeeded")

@@ -2,6 +2,7 @@ package cli
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -37,10 +38,17 @@ func (a *app) workerTable(list client.Workers) {
 	}
 	var rows [][]string
 	for _, w := range list.Workers {
-		rows = append(rows, []string{p.strong(w.Name), fmt.Sprintf("%d of %d", len(w.Does), w.Slots), fmt.Sprintf("%.2f on %s", w.Load, plural(w.CPUs, "processor")),
-			bytesOf(w.Memory) + " of " + bytesOf(w.Total), when(&w.Since), when(&w.Heard)})
+		heard := when(&w.Heard)
+		switch {
+		case w.Silent:
+			heard = p.mark("failed", "silent since "+heard)
+		case w.Draining:
+			heard = p.mark("waiting", "drains")
+		}
+		rows = append(rows, []string{p.strong(w.Name), strings.Join(w.Queues, " "), fmt.Sprintf("%d of %d", len(w.Does), w.Slots), fmt.Sprintf("%.2f on %s", w.Load, plural(w.CPUs, "processor")),
+			bytesOf(w.Memory) + " of " + bytesOf(w.Total), when(&w.Since), heard})
 	}
-	p.table(a.out, []string{"worker", "slots in use", "load", "memory", "there since", "last heard"}, rows)
+	p.table(a.out, []string{"worker", "takes from", "slots in use", "load", "memory", "there since", "last heard"}, rows)
 	if list.Ready > 0 {
 		fmt.Fprintf(a.out, "%s\n", p.mark("ready", plural(list.Ready, "attempt")+" ready, waiting for a slot or for capacity"))
 	}

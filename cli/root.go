@@ -142,7 +142,7 @@ when you say so, and shows what is lit, what is out, and why.`,
 	root.AddGroup(&cobra.Group{ID: "service", Title: "The service:"}, &cobra.Group{ID: "define", Title: "Defining:"},
 		&cobra.Group{ID: "look", Title: "Looking:"}, &cobra.Group{ID: "act", Title: "Acting:"})
 	for group, commands := range map[string][]*cobra.Command{
-		"service": {a.serveCommand(), a.demoCommand(), a.consoleCommand(), a.backupCommand(), a.restoreCommand(), a.doctorCommand()},
+		"service": {a.serveCommand(), a.demoCommand(), a.workerCommand(), a.consoleCommand(), a.backupCommand(), a.restoreCommand(), a.doctorCommand()},
 		"define":  {a.checkCommand(), a.outlineCommand(), a.schemaCommand(), a.tryCommand(), a.applyCommand(), a.removeCommand(), a.hookCommand(), a.connectionCommand()},
 		"look":    {a.workflowsCommand(), a.runsCommand(), a.showCommand(), a.watchCommand(), a.logsCommand(), a.upcomingCommand(), a.watermarksCommand(), a.capacityCommand(), a.failuresCommand(), a.compareCommand(), a.reportCommand(), a.workersCommand(), a.usageCommand(), a.waitsCommand(), a.eventsCommand(), a.datasetsCommand()},
 		"act":     {a.startCommand(), a.backfillCommand(), a.backfillsCommand(), a.stopCommand(), a.rerunCommand(), a.releaseCommand(), a.approveCommand(), a.eventCommand(), a.pauseCommand(), a.resumeCommand()},

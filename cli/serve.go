@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -20,6 +21,8 @@ import (
 const (
 	defaultListen = "127.0.0.1:7640"
 	defaultData   = "lantern-data"
+
+	reconnectAfter = 100 * time.Millisecond // at least, and twice at most
 )
 
 type serveOptions struct {
@@ -29,6 +32,7 @@ type serveOptions struct {
 	files        string
 	price        float64
 	keepLogs     string
+	endTasks     bool
 	verbose      bool
 }
 
@@ -39,6 +43,7 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
 	c.Flags().StringVar(&o.keepLogs, "keep-logs", "", "how long after its run ended a log is kept, as in 90d (default for ever)")
 	c.Flags().Float64Var(&o.price, "price-per-hour", 0, "what an hour of processor time costs, for lantern usage and the console")
+	c.Flags().BoolVar(&o.endTasks, "end-tasks", o.endTasks, "when the service stops, give up what its worker executes")
 	c.Flags().BoolVar(&o.verbose, "verbose", false, "log what the service does to standard error")
 }
 
@@ -51,9 +56,12 @@ func (a *app) serveCommand() *cobra.Command {
 if it is not there; it holds the records, the logs and the token that every call
 must show. One service at a time has a data folder.
 
-On SIGTERM it takes no more work, waits four seconds for what is running, gives
-the rest up and ends; what was given up is made again at the next start. It can
-be killed at any moment without losing anything that was recorded.`,
+It starts a worker beside it, which executes the tasks. On SIGTERM the service
+ends; tasks that are running go on in the worker, and are taken up again by the
+next service on that folder, an upgraded one too. The worker ends by itself when
+it has nothing left. With --end-tasks it gives up after four seconds what it has,
+and that is made again at the next start. Service and worker can be killed at any
+moment without losing anything that was recorded.`,
 		Example: `  lantern serve
   lantern serve --data /var/lib/lantern --listen 127.0.0.1:7641 --slots 16`,
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -91,11 +99,19 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 		level = slog.LevelInfo
 	}
 	log := slog.New(slog.NewTextHandler(a.err, &slog.HandlerOptions{Level: level}))
+	program, err := os.Executable()
+	if err != nil {
+		return fmt.Errorf("the service does not find its own program, which its worker runs too: %w", err)
+	}
+	own := []string{program, "worker"}
+	if o.verbose {
+		own = append(own, "--verbose")
+	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err := service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
+	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Worker: own, EndTasks: o.endTasks, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)

@@ -252,15 +252,20 @@ type Given struct {
 
 // Worker is a process that executes attempts.
 type Worker struct {
-	Name   string    `json:"name"`
-	Slots  int       `json:"slots" doc:"Attempts at once"`
-	Since  time.Time `json:"since" doc:"When it came"`
-	Heard  time.Time `json:"heard" doc:"When it was last heard of"`
-	Load   float64   `json:"load" doc:"Of its machine, over the last minute"`
-	CPUs   int       `json:"cpus"`
-	Memory int64     `json:"memory_bytes" doc:"Of its machine, in use"`
-	Total  int64     `json:"memory_total_bytes"`
-	Does   []Does    `json:"does" doc:"What it executes, the longest first"`
+	Name     string            `json:"name"`
+	Version  string            `json:"version"`
+	Queues   []string          `json:"queues" doc:"The lines of work that it takes from"`
+	Labels   map[string]string `json:"labels,omitempty"`
+	Slots    int               `json:"slots" doc:"Attempts at once"`
+	Since    time.Time         `json:"since" doc:"When it came"`
+	Heard    time.Time         `json:"heard" doc:"When it was last heard of"`
+	Silent   bool              `json:"silent,omitempty" doc:"It has not been heard for a while"`
+	Draining bool              `json:"draining,omitempty" doc:"It takes no more work"`
+	Load     float64           `json:"load" doc:"Of its machine, over the last minute"`
+	CPUs     int               `json:"cpus"`
+	Memory   int64             `json:"memory_bytes" doc:"Of its machine, in use"`
+	Total    int64             `json:"memory_total_bytes"`
+	Does     []Does            `json:"does" doc:"What it executes, the longest first"`
 }
 
 // Does is an attempt that a worker executes.

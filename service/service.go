@@ -9,7 +9,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net"
-	"os"
 	"path/filepath"
 	"runtime"
 	"syscall"
@@ -18,12 +17,10 @@ import (
 	"wiselantern/client"
 	"wiselantern/service/access"
 	"wiselantern/service/api"
-	"wiselantern/service/dispatch"
 	"wiselantern/service/engine"
 	"wiselantern/service/lookout"
 	"wiselantern/service/signals"
 	"wiselantern/service/store"
-	"wiselantern/worker"
 )
 
 // Options shape a service.
@@ -33,7 +30,9 @@ type Options struct {
 	Hosts    []string // names besides loopback under which it may be asked for
 	ByHand   bool     // nothing comes due by itself
 	Files    string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
-	Slots    int      // attempts at once; 0 is twice the number of processors, at least 4
+	Slots    int      // attempts at once of the service's own worker; 0 is twice the number of processors, at least 4
+	Worker   []string // the program and the arguments of the own worker's process; none for a worker within this process
+	EndTasks bool     // when the service stops, what its own worker executes is given up
 	Console  fs.FS
 	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
 	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
@@ -82,8 +81,13 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	}
 	eyes := signals.New(heart, signals.Options{Log: o.Log})
 	heart.SetWatcher(eyes)
-	exchange := dispatch.NewExchange(heart)
-	heart.SetSender(exchange)
+	parcels := &api.Parcels{Dir: filepath.Join(records.Dir(), "parcels")}
+	exchange, err := openExchange(ctx, o, records, heart, parcels)
+	if err != nil {
+		return err
+	}
+	defer exchange.close()
+	heart.SetSender(exchange.office)
 	engineContext, stopEngine := context.WithCancel(context.Background())
 	engineDone := make(chan struct{})
 	go func() {
@@ -122,26 +126,20 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	if err != nil {
 		return err
 	}
-	parcels := &api.Parcels{Dir: filepath.Join(records.Dir(), "parcels")}
-	hands := worker.New(exchange, worker.Options{Name: workerName(), Dir: filepath.Join(records.Dir(), "worker"), Slots: o.Slots, Fetch: parcels.Fetch, Log: o.Log})
-	if err := hands.Recover(ctx); err != nil {
+	own, err := exchange.begin(ctx)
+	if err != nil {
 		return err
 	}
-	if err := heart.GoOn(ctx); err != nil {
+	if err := heart.GoOn(ctx, exchange.gone); err != nil {
 		return err
 	}
 
-	since := time.Now()
 	s := &Service{Address: "http://" + listener.Addr().String()}
 	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.KeepLogs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
-		Workers: func() []client.Worker { return []client.Worker{localWorker(workerName(), o.Slots, since)} }})
+		Workers: exchange.list})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
-	handsDone := make(chan struct{})
-	go func() {
-		defer close(handsDone)
-		hands.Run(context.Background())
-	}()
+	own.run()
 	o.Log.Info("serving", "address", s.Address, "data", records.Dir(), "slots", o.Slots)
 	ready(s)
 
@@ -150,27 +148,13 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	case err = <-served:
 	}
 	o.Log.Info("stopping: no more work is taken")
-	exchange.Close()
+	exchange.office.Hush()
 	s.api.Close()
 	shut := make(chan error, 1)
 	go func() { shut <- s.api.App().ShutdownWithTimeout(patience) }()
-	select {
-	case <-handsDone:
-	case <-time.After(patience):
-		o.Log.Info("stopping: attempts still being executed are given up; they are made again at the next start")
-		hands.GiveUp()
-		<-handsDone
-	}
+	own.leave(o.EndTasks)
 	<-shut // what is still asked after that long is cut off
 	return err
-}
-
-func workerName() string {
-	name, err := os.Hostname()
-	if err != nil {
-		return "local"
-	}
-	return name
 }
 
 func listen(address string) (net.Listener, error) {

@@ -303,7 +303,7 @@ func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.En
 	case why == byCancel:
 		report.Outcome = dispatch.Stopped
 	case why == byStop:
-		report.Outcome, report.Error = dispatch.Lost, "the service was stopped while it ran"
+		report.Outcome, report.Error = dispatch.Lost, "its worker was stopped while it ran"
 	}
 	return report
 }

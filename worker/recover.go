@@ -10,15 +10,15 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"sync"
 	"syscall"
 	"time"
 
 	"wiselantern/service/dispatch"
 )
 
-// deliver writes a report to disk, says it until it is acknowledged, and then
-// removes the attempt's folder.
-func (w *Worker) deliver(report dispatch.Ended, dir string) {
+// write writes a report to disk, where it stays until it is acknowledged.
+func (w *Worker) write(report dispatch.Ended, dir string) {
 	text, err := json.Marshal(report)
 	if err == nil {
 		err = writeWhole(filepath.Join(dir, "report.json"), text)
@@ -26,6 +26,11 @@ func (w *Worker) deliver(report dispatch.Ended, dir string) {
 	if err != nil {
 		w.Log.Warn("a report cannot be kept on disk until it is acknowledged", "attempt", report.AttemptID.String(), "error", err)
 	}
+}
+
+// deliver says a report until it is acknowledged, and then removes the attempt's
+// folder.
+func (w *Worker) deliver(report dispatch.Ended, dir string) {
 	heard := false
 	w.again("the report of an attempt", func(ctx context.Context) error {
 		err := w.exchange.Ended(ctx, report)
@@ -51,19 +56,41 @@ func (w *Worker) remove(dir string) {
 	}
 }
 
-// Recover says what became of the attempts that an earlier worker of this
-// folder had taken: the report that is on disk, or, when there is none, that the
-// attempt is lost. What is left of its processes is killed before.
-func (w *Worker) Recover(ctx context.Context) error {
-	entries, err := os.ReadDir(filepath.Join(w.Dir, "attempts"))
+// Left are attempts that a worker which has ended had taken.
+type Left struct {
+	home    string
+	lock    *os.File // held, so that no other worker looks too
+	reports []dispatch.Ended
+}
+
+// IDs are the attempts.
+func (l Left) IDs() (ids []dispatch.AttemptID) {
+	for _, r := range l.reports {
+		ids = append(ids, r.AttemptID)
+	}
+	return ids
+}
+
+// Look looks for what became of the attempts that another worker had taken, which has
+// ended and whose home that was: the report that is on disk, or, when there is none,
+// that the attempt is lost. What is left of its processes is killed.
+func (w *Worker) Look(home string) (Left, error) {
+	left := Left{home: home}
+	if lock, err := os.Open(filepath.Join(home, "lock")); err == nil {
+		if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
+			return left, lock.Close() // it lives, or another one looks
+		}
+		left.lock = lock
+	}
+	entries, err := os.ReadDir(filepath.Join(home, "attempts"))
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil
+		return left, nil
 	}
 	if err != nil {
-		return fmt.Errorf("look for attempts of before: %w", err)
+		return left, fmt.Errorf("look for attempts of before: %w", err)
 	}
 	for _, entry := range entries {
-		dir := filepath.Join(w.Dir, "attempts", entry.Name())
+		dir := filepath.Join(home, "attempts", entry.Name())
 		id, err := dispatch.ParseAttemptID(entry.Name())
 		if err != nil {
 			continue // not ours
@@ -72,15 +99,47 @@ func (w *Worker) Recover(ctx context.Context) error {
 		text, err := os.ReadFile(filepath.Join(dir, "report.json"))
 		if err != nil || json.Unmarshal(text, &report) != nil || report.AttemptID != id {
 			killed := killLeft("LANTERN_RESULT=" + filepath.Join(dir, "result.json"))
-			w.Log.Info("an attempt was cut off by the end of the service", "attempt", id.String(), "processes_killed", killed)
-			report = dispatch.Ended{AttemptID: id, Worker: w.Name, At: time.Now(), Outcome: dispatch.Lost, Error: "the service ended while it ran"}
+			w.Log.Info("an attempt was cut off by the end of its worker", "attempt", id.String(), "processes_killed", killed)
+			report = dispatch.Ended{AttemptID: id, Worker: w.Name, At: time.Now(), Outcome: dispatch.Lost, Error: "its worker ended while it ran"}
+			w.write(report, dir)
 		}
-		if err := w.exchange.Ended(ctx, report); err != nil {
-			return fmt.Errorf("report attempt %s: %w", id, err)
-		}
-		w.remove(dir)
+		left.reports = append(left.reports, report)
 	}
-	return nil
+	return left, nil
+}
+
+// reportsAtOnce bounds how many reports of an earlier worker are under way.
+const reportsAtOnce = 256
+
+// Recover reports what another worker has left, returns when all of it is
+// acknowledged, and removes its home.
+func (w *Worker) Recover(ctx context.Context, left Left) error {
+	if left.lock != nil {
+		defer left.lock.Close()
+	} else if left.home != w.Dir {
+		return nil
+	}
+	room := make(chan struct{}, reportsAtOnce)
+	var group sync.WaitGroup
+	for _, report := range left.reports {
+		select {
+		case room <- struct{}{}:
+		case <-ctx.Done():
+		}
+		group.Go(func() {
+			defer func() { <-room }()
+			w.deliver(report, filepath.Join(left.home, "attempts", report.AttemptID.String()))
+		})
+	}
+	group.Wait()
+	if entries, err := os.ReadDir(filepath.Join(left.home, "attempts")); len(entries) > 0 {
+		return err // some are not acknowledged: they stay
+	}
+	if left.home == w.Dir { // as it was before workers had homes
+		_ = os.RemoveAll(filepath.Join(left.home, "spare"))
+		return os.RemoveAll(filepath.Join(left.home, "attempts"))
+	}
+	return os.RemoveAll(left.home)
 }
 
 // killLeft kills the processes that have the setting in their environment, and

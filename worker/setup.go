@@ -83,7 +83,7 @@ func (a *attempt) setUp() (report dispatch.Ended, ok bool) {
 		case <-a.cancelled:
 			return dispatch.Ended{Outcome: dispatch.Stopped, Error: "stopped while it waited for the setup of the project"}, false
 		case <-a.worker.stopping:
-			return dispatch.Ended{Outcome: dispatch.Lost, Error: "the service was stopped while it waited for the setup of the project"}, false
+			return dispatch.Ended{Outcome: dispatch.Lost, Error: "its worker was stopped while it waited for the setup of the project"}, false
 		}
 	}
 	a.ready = dir

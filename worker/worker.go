@@ -34,7 +34,8 @@ type Exchange interface {
 // Options shape a worker.
 type Options struct {
 	Name  string // in records
-	Dir   string // an absolute path; it holds the attempts' folders and the unpacked parcels
+	Dir   string // an absolute path; it holds the unpacked parcels, and the homes of its workers
+	Home  string // of this worker alone, in Dir: the attempts' folders are there
 	Slots int    // attempts at once, at least 1
 	Fetch func(ctx context.Context, name string) (io.ReadCloser, error)
 	Log   *slog.Logger
@@ -48,24 +49,29 @@ type Worker struct {
 	setups   setups
 	spares   *spares
 	slots    sync.WaitGroup
-	stopping chan struct{} // closed when attempts are to be given up
+	reports  sync.WaitGroup  // under way
+	stopping chan struct{}   // closed when attempts are to be given up
+	saying   context.Context // done when nothing more is said
+	hush     context.CancelFunc
 	once     sync.Once
 }
 
 // New makes a worker that has not begun.
 func New(x Exchange, o Options) *Worker {
-	return &Worker{Options: o, exchange: x, stopping: make(chan struct{}), spares: newSpares(filepath.Join(o.Dir, "spare"), 2*o.Slots)}
+	saying, hush := context.WithCancel(context.Background())
+	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), spares: newSpares(filepath.Join(o.Home, "spare"), 2*o.Slots)}
 }
 
 // The times that the processes of an attempt are given.
 const (
 	graceOfTask = 10 * time.Second // from SIGTERM to SIGKILL
 	graceOfStop = 2 * time.Second  // the same, when the worker itself is stopping
+	lastReport  = 2 * time.Second  // for a report to be acknowledged, when the worker is stopping; it stays on disk
 	lastWords   = 2 * time.Second  // for output, when the process is gone and something it started still holds it
 )
 
 // Run takes orders until none are given out any more or ctx is done, and
-// returns when those that it took have ended.
+// returns when those that it took have ended and their reports are acknowledged.
 func (w *Worker) Run(ctx context.Context) {
 	filling, stop := context.WithCancel(ctx)
 	var filled sync.WaitGroup
@@ -76,7 +82,7 @@ func (w *Worker) Run(ctx context.Context) {
 	})
 	defer filled.Wait()
 	defer stop()
-	if err := os.MkdirAll(filepath.Join(w.Dir, "attempts"), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Join(w.Home, "attempts"), 0o700); err != nil {
 		w.Log.Warn("the folder of the attempts cannot be made", "error", err) // each of them says so too
 	}
 	for range w.Slots {
@@ -91,28 +97,41 @@ func (w *Worker) Run(ctx context.Context) {
 		})
 	}
 	w.slots.Wait()
+	w.reports.Wait()
 }
+
+// Speak says to whom it speaks, where that was not known when it was made.
+func (w *Worker) Speak(x Exchange) { w.exchange = x }
+
+// Stopping is closed when attempts are to be given up.
+func (w *Worker) Stopping() <-chan struct{} { return w.stopping }
 
 // GiveUp ends all attempts that are still being executed; they are reported as
 // lost, so that they are made again.
-func (w *Worker) GiveUp() { w.once.Do(func() { close(w.stopping) }) }
+func (w *Worker) GiveUp() {
+	w.once.Do(func() {
+		close(w.stopping)
+		time.AfterFunc(graceOfStop+lastWords+lastReport, w.hush)
+	})
+}
 
 func (w *Worker) handle(o dispatch.Order, cancelled <-chan struct{}) {
 	a := &attempt{worker: w, order: o, cancelled: cancelled, dir: w.attemptDir(o.AttemptID), started: time.Now()}
 	report := a.execute()
 	report.AttemptID, report.Worker, report.Started, report.At = o.AttemptID, w.Name, a.started, time.Now()
-	w.deliver(report, a.dir)
+	w.write(report, a.dir)
+	w.reports.Go(func() { w.deliver(report, a.dir) })
 }
 
 func (w *Worker) attemptDir(id dispatch.AttemptID) string {
-	return filepath.Join(w.Dir, "attempts", id.String())
+	return filepath.Join(w.Home, "attempts", id.String())
 }
 
 // again says something until it is heard, with growing pauses.
 func (w *Worker) again(what string, say func(context.Context) error) {
 	pause := 50 * time.Millisecond
 	for {
-		err := say(context.Background())
+		err := say(w.saying)
 		if err == nil {
 			return
 		}

@@ -67,7 +67,7 @@ func (d *desk) Ended(_ context.Context, m dispatch.Ended) error {
 func start(t *testing.T, dir string, d *desk) *Worker {
 	t.Helper()
 	fetch := func(context.Context, string) (io.ReadCloser, error) { return nil, errors.New("there are no parcels") }
-	return New(d, Options{Name: "test", Dir: dir, Slots: 2, Fetch: fetch, Log: slog.New(slog.DiscardHandler)})
+	return New(d, Options{Name: "test", Dir: dir, Home: dir, Slots: 2, Fetch: fetch, Log: slog.New(slog.DiscardHandler)})
 }
 
 func shell(run int64, script string) dispatch.Order {
@@ -136,7 +136,12 @@ func TestWhatAnEarlierLifeLeftIsTold(t *testing.T) {
 	}
 
 	next := &desk{}
-	if err := start(t, dir, next).Recover(t.Context()); err != nil {
+	heir := start(t, dir, next)
+	left, err := heir.Look(dir)
+	if err != nil || len(left.IDs()) != 2 {
+		t.Fatalf("%v %v", left.IDs(), err)
+	}
+	if err := heir.Recover(t.Context(), left); err != nil {
 		t.Fatal(err)
 	}
 	told := map[int64]dispatch.Ended{}

@@ -24,7 +24,6 @@ import (
 	"github.com/gofiber/fiber/v2/middleware/compress"
 	"golang.org/x/time/rate"
 
-	"wiselantern/client"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
 	"wiselantern/parcel"
@@ -45,9 +44,9 @@ type Options struct {
 	Hosts    []string // names under which the service may be asked for, besides loopback
 	Address  string   // where the reader finds the console, as in http://127.0.0.1:7640
 	Version  string
-	KeepLogs time.Duration          // how long after its run ended a log is kept; 0 for ever
-	PerHour  float64                // what an hour of processor time costs; 0 for nobody knows
-	Workers  func() []client.Worker // those that are there
+	KeepLogs time.Duration      // how long after its run ended a log is kept; 0 for ever
+	PerHour  float64            // what an hour of processor time costs; 0 for nobody knows
+	Workers  func() []WorkerNow // those that are there
 	Log      *slog.Logger
 }
 

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"wiselantern/parcel"
+	"wiselantern/service/dispatch"
 )
 
 // Parcels keeps the archives of code in a folder, by name.
@@ -52,4 +53,19 @@ func (p *Parcels) Fetch(_ context.Context, name string) (io.ReadCloser, error) {
 		return nil, fmt.Errorf("the parcel is no longer in %s; apply the project again", p.Dir)
 	}
 	return file, err
+}
+
+// Piece reads a piece of an archive from a place in it on, in bytes, and tells whether
+// it is the last.
+func (p *Parcels) Piece(name string, from int64) (piece []byte, last bool, err error) {
+	archive, err := p.Fetch(context.Background(), name)
+	if err != nil {
+		return nil, false, err
+	}
+	defer archive.Close()
+	if _, err := archive.(io.Seeker).Seek(from, io.SeekStart); err != nil {
+		return nil, false, err
+	}
+	piece, err = io.ReadAll(io.LimitReader(archive, dispatch.PieceSize))
+	return piece, len(piece) < dispatch.PieceSize, err
 }

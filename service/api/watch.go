@@ -11,6 +11,7 @@ import (
 	"github.com/danielgtaylor/huma/v2"
 
 	"wiselantern/client"
+	"wiselantern/service/dispatch"
 	"wiselantern/service/engine"
 	"wiselantern/service/store"
 )
@@ -266,17 +267,25 @@ func (a *API) strip(ctx context.Context, now time.Time, ids []int64, names map[i
 	return s, err
 }
 
+// WorkerNow is a worker, and what it last said that it executes.
+type WorkerNow struct {
+	client.Worker
+	Holds map[dispatch.AttemptID]bool
+}
+
 func (a *API) listWorkers(ctx context.Context, _ *nothing) (client.Workers, error) {
 	list := client.Workers{Workers: []client.Worker{}}
 	open, err := a.Store.OpenAttemptsNamed(ctx)
 	if err != nil {
 		return list, err
 	}
+	var now []WorkerNow
 	if a.Workers != nil {
-		list.Workers = a.Workers()
+		now = a.Workers()
 	}
-	for i := range list.Workers {
-		list.Workers[i].Does = []client.Does{}
+	for _, w := range now {
+		w.Does = []client.Does{}
+		list.Workers = append(list.Workers, w.Worker)
 	}
 	for _, o := range open {
 		if o.State == store.AttemptSent {
@@ -287,7 +296,15 @@ func (a *API) listWorkers(ctx context.Context, _ *nothing) (client.Workers, erro
 		if err != nil {
 			return list, err
 		}
-		i := slices.IndexFunc(list.Workers, func(w client.Worker) bool { return w.Name == o.Worker })
+		id := dispatch.AttemptID{Run: o.Run, Task: o.Task, Attempt: o.Number}
+		i := slices.IndexFunc(now, func(w WorkerNow) bool { return w.Name == o.Worker && w.Holds[id] })
+		if i < 0 { // it has begun since the worker last said what it does
+			for at, w := range now {
+				if w.Name == o.Worker && (i < 0 || now[i].Draining) {
+					i = at
+				}
+			}
+		}
 		if o.State == store.AttemptRunning && i >= 0 {
 			list.Workers[i].Does = append(list.Workers[i].Does, client.Does{Run: engine.RunName(o.Name, o.RunNumber), Task: name, Attempt: o.Number, Started: o.Started.Time()})
 		}

@@ -1,10 +1,11 @@
 // Package dispatch is the seam between the engine and the workers: work orders
-// go out, reports and logs come in.
+// go out, reports and logs come in, over NATS JetStream.
 //
-// The messages are plain data that can cross a network; Exchange passes them in
-// memory. It may import service/store only for the shape of log lines. What it
-// keeps true: an order is given to one worker, however often it is sent; a
-// report is acknowledged only when it is recorded.
+// The Office is the service's end, a Courier the end of a worker. Streams, deliveries,
+// acknowledgements and the noticing of repeats are JetStream's. It may import
+// service/store only for the shape of log lines. What it keeps true: an order is
+// given to one worker, however often it is sent; a worker hears that its report is
+// there only when it is recorded.
 package dispatch
 
 import (
@@ -49,6 +50,7 @@ type Order struct {
 	Setup    *Setup            `json:"setup,omitempty"`  // what makes that folder ready; nil for nothing
 	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit
 	Later    bool              `json:"later,omitempty"`  // it lets all others go first
+	Queue    string            `json:"queue,omitempty"`  // the line of work that it stands in; "" is DefaultQueue
 	Start    time.Time         `json:"window_start,omitzero"`
 	End      time.Time         `json:"window_end,omitzero"`
 	Trace    string            `json:"traceparent"` // W3C Trace Context, section 3.2
@@ -100,4 +102,50 @@ type Log struct {
 	AttemptID
 	First int          `json:"first"`
 	Lines []store.Line `json:"lines"`
+}
+
+// DefaultQueue is the line of work of tasks that name no other.
+const DefaultQueue = "main"
+
+// queue is the line of work of an order.
+func (o Order) queue() string {
+	if o.Queue == "" {
+		return DefaultQueue
+	}
+	return o.Queue
+}
+
+// Held is an attempt that a worker executes.
+type Held struct {
+	AttemptID
+	Started time.Time `json:"started"`
+}
+
+// Hello is what a worker says of itself, every few seconds.
+type Hello struct {
+	Name     string            `json:"name"`
+	Instance string            `json:"instance"` // of the process: another each time that it starts
+	Version  string            `json:"version"`
+	PID      int               `json:"pid"`
+	Local    bool              `json:"local,omitempty"` // it belongs to the service's data folder
+	Since    time.Time         `json:"since"`
+	Queues   []string          `json:"queues"`
+	Labels   map[string]string `json:"labels,omitempty"`
+	Slots    int               `json:"slots"`
+	CPUs     int               `json:"cpus"`
+	Load     float64           `json:"load"`             // of its machine, the mean of a minute
+	Memory   int64             `json:"memory"`           // bytes of its machine in use; 0 if nobody knows
+	Total    int64             `json:"total"`            // bytes of memory that its machine has
+	Faults   []string          `json:"faults,omitempty"` // what is wrong with its machine
+	Draining bool              `json:"draining,omitempty"`
+	Holds    []Held            `json:"holds,omitempty"`
+	Told     []AttemptID       `json:"told,omitempty"` // whose reports are not known to be recorded
+}
+
+// Answer is what the service says to a Hello.
+type Answer struct {
+	Stop     []AttemptID `json:"stop,omitempty"`     // those that it holds and nobody wants any more
+	Recorded []AttemptID `json:"recorded,omitempty"` // of those that it told
+	Drain    bool        `json:"drain,omitempty"`    // it is to take no more work
+	Leave    bool        `json:"leave,omitempty"`    // and to end when it has none left
 }

@@ -63,7 +63,7 @@ const gauges = "workflow: w\nif_running: alongside\nstarts: [{every: 1h}]\nparam
 func TestABackfillIsWorkedThroughAndGoesOn(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(24 * time.Hour) // the workflow comes a day late
@@ -157,7 +157,7 @@ func TestABackfillIsWorkedThroughAndGoesOn(t *testing.T) {
 func TestABackfillIsStopped(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(24 * time.Hour)
@@ -186,7 +186,7 @@ func TestABackfillIsStopped(t *testing.T) {
 func TestABackfillLetsOthersGoFirst(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(12*time.Hour + 59*time.Minute)
@@ -215,7 +215,7 @@ func TestABackfillLetsOthersGoFirst(t *testing.T) {
 func TestBackfillsThatCannotBe(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(24 * time.Hour)
@@ -284,7 +284,7 @@ func TestBackfillsThatCannotBe(t *testing.T) {
 func TestAStoppedBackfillEndsInTheNextLife(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(4 * time.Hour)
@@ -320,7 +320,7 @@ func TestAStoppedBackfillEndsInTheNextLife(t *testing.T) {
 func TestABackfillOfATaskThatIsGone(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(24 * time.Hour)

@@ -53,7 +53,7 @@ func lively(b *testing.B) (*Engine, *store.Store) {
 		defer close(ended)
 		e.Run(ctx)
 	}()
-	if err := e.GoOn(b.Context()); err != nil {
+	if err := e.GoOn(b.Context(), anyGone); err != nil {
 		b.Fatal(err)
 	}
 	b.Cleanup(func() {

@@ -280,7 +280,7 @@ tasks:
 					time.Sleep(time.Duration(random.Int64N(int64(20 * time.Second))))
 					out = nil
 					l = begin(t, dir)
-					if err := l.GoOn(t.Context()); err != nil {
+					if err := l.GoOn(t.Context(), anyGone); err != nil {
 						t.Fatal(err)
 					}
 				case 1:
@@ -387,3 +387,6 @@ func TestAStoppedEngineSaysSo(t *testing.T) {
 		t.Errorf("%v", err)
 	}
 }
+
+// anyGone says that no worker of before lives.
+func anyGone(string) bool { return true }

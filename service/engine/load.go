@@ -280,8 +280,8 @@ func (e *Engine) loadLedger(ctx context.Context, runs map[int64]*live) (ledger, 
 // GoOn takes up the attempts that were open when the records were last written:
 // orders that no worker has are sent again, attempts whose worker is gone are
 // recorded as lost. It is called once, when the workers have said what they
-// know of the time before.
-func (e *Engine) GoOn(ctx context.Context) error {
+// know of the time before; gone tells whether those of a name have all said so.
+func (e *Engine) GoOn(ctx context.Context, gone func(worker string) bool) error {
 	open, err := e.store.OpenAttempts(ctx)
 	if err != nil {
 		return fmt.Errorf("read the open attempts: %w", err)
@@ -292,6 +292,9 @@ func (e *Engine) GoOn(ctx context.Context) error {
 			continue
 		}
 		if a.State == store.AttemptRunning {
+			if !gone(a.Worker) {
+				continue // it may be out of reach only
+			}
 			err = e.Ended(ctx, dispatch.Ended{AttemptID: id, Worker: a.Worker, At: e.now(), Outcome: dispatch.Lost, Error: "the worker that ran it is gone"})
 		} else {
 			err = e.submit(ctx, func(b *batch) error {

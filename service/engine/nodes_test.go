@@ -45,7 +45,7 @@ func (l *life) again(t *testing.T) *life {
 	t.Helper()
 	l.stop()
 	next := begin(t, l.store.Dir())
-	if err := next.GoOn(t.Context()); err != nil {
+	if err := next.GoOn(t.Context(), anyGone); err != nil {
 		t.Fatal(err)
 	}
 	return next
@@ -116,7 +116,7 @@ tasks:
 func TestItemsGoOnAfterARestart(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, each)
@@ -183,7 +183,7 @@ tasks:
 func TestAResourceIsClosedAfterARestartAndAfterAStop(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, within)
@@ -251,7 +251,7 @@ tasks: {slow: {timeout: 1h, start: {workflow: inner, params: {basin: upper}}}}
 func TestWorkflowsInWorkflows(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, outer)

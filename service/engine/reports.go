@@ -49,8 +49,11 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 		if len(m.Result) > 0 {
 			row.Result = sql.NullString{String: string(m.Result), Valid: true}
 		}
-		e.ledger.release(m.AttemptID)
 		l, ok := e.fits(m.AttemptID)
+		if !ok || m.Attempt != l.run.Tasks[m.Task].Attempts || l.run.Tasks[m.Task].State.Settled() {
+			b.AddLateReport(row, store.At(b.at))
+		}
+		e.ledger.release(m.AttemptID)
 		if !ok {
 			b.EndAttempt(row)
 			return nil
@@ -63,6 +66,9 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 			row.State = string(flow.AttemptFailed)
 		}
 		b.EndAttempt(row)
+		if l.run.Tasks[m.Task].State == flow.Ready && !m.Started.IsZero() { // it had begun, and its worker told that only now
+			b.step(l, flow.Started{At: b.at, Task: m.Task, Attempt: m.Attempt}, "")
+		}
 		l.startedAt(m.Task, m.Started)
 		l.used(m)
 		l.keepResult(m.Task, m.Attempt, result)
@@ -95,7 +101,34 @@ func (e *Engine) fits(id dispatch.AttemptID) (*live, bool) {
 	return l, l != nil && id.Task >= 0 && id.Task < len(l.tasks)
 }
 
-// Log keeps what an attempt printed.
-func (e *Engine) Log(ctx context.Context, m dispatch.Log) error {
-	return e.store.Logs.Append(ctx, store.Chunk{Of: store.LogOf{Run: m.Run, Task: m.Task, Attempt: m.Attempt}, First: m.First, Lines: m.Lines})
+// Open tells which of the attempts are still to come to an end, and whether it is
+// recorded that they have begun.
+func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispatch.AttemptID]bool, error) {
+	rows, err := e.store.OrderedAttempts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	asked := map[dispatch.AttemptID]bool{}
+	for _, id := range ids {
+		asked[id] = true
+	}
+	open := map[dispatch.AttemptID]bool{}
+	for _, a := range rows {
+		if id := (dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}); asked[id] {
+			open[id] = a.State == store.AttemptRunning
+		}
+	}
+	return open, nil
+}
+
+// Executed tells which attempts workers execute, and the worker's name.
+func (e *Engine) Executed(ctx context.Context) (map[dispatch.AttemptID]string, error) {
+	rows, err := e.store.OrderedAttempts(ctx)
+	executed := map[dispatch.AttemptID]string{}
+	for _, a := range rows {
+		if a.State == store.AttemptRunning {
+			executed[dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}] = a.Worker
+		}
+	}
+	return executed, err
 }

@@ -51,7 +51,7 @@ func TestMissedWindows(t *testing.T) {
 	} {
 		synctest.Test(t, func(t *testing.T) {
 			l := begin(t, t.TempDir())
-			if err := l.GoOn(t.Context()); err != nil {
+			if err := l.GoOn(t.Context(), anyGone); err != nil {
 				t.Fatal(err)
 			}
 			l.apply(t, "workflow: w\nif_running: alongside\nstarts: [{every: 1h, missed: "+missed+"}]\ntasks: {a: {only_if: run.newest, exec: [x]}}")
@@ -91,7 +91,7 @@ func (l *life) stateOf(t *testing.T, r store.Run) string {
 func TestAChangedRuleHasNoHoles(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		apply := func(starts string) {
@@ -118,7 +118,7 @@ func TestAChangedRuleHasNoHoles(t *testing.T) {
 func TestARunThatIsNotMadeBecauseAnotherIsGoing(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, "workflow: w\nif_running: skip\nstarts: [{every: 1h, params: {basin: upper}}]\nparams: {basin: {type: text, required: true}}\ntasks: {a: {exec: [x]}}\n---\nworkflow: outer\ntasks: {a: {start: {workflow: w, params: {basin: lower}}}, b: {after: {a: skipped}, exec: [x]}}")
@@ -143,7 +143,7 @@ func TestARunThatIsNotMadeBecauseAnotherIsGoing(t *testing.T) {
 func TestATaskAfterTheRunBefore(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, "workflow: w\nif_running: alongside\nstarts: [{every: 1h}]\ntasks:\n  a: {exec: [x]}\n  b: {after: {a: succeeded, b@previous: succeeded}, exec: [y, \"${task('b@previous').state}\"]}")

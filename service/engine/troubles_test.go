@@ -42,7 +42,7 @@ func TestATroubleGathersWhatSaysTheSameAndClosesItself(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		dir := t.TempDir()
 		l := begin(t, dir)
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, twoTasks)
@@ -78,7 +78,7 @@ func TestATroubleGathersWhatSaysTheSameAndClosesItself(t *testing.T) {
 		// A restart forgets nothing of it.
 		l.stop()
 		l = begin(t, dir)
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		for i, run := range runs {
@@ -131,7 +131,7 @@ func TestATroubleGathersWhatSaysTheSameAndClosesItself(t *testing.T) {
 func TestWithoutAWindowTheSameParamsMend(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, "workflow: w\nparams: {basin: {type: text, default: upper}}\ndeadline: 1m\ntasks:\n  a: {exec: [\"true\"]}\n")
@@ -177,7 +177,7 @@ func TestWithoutAWindowTheSameParamsMend(t *testing.T) {
 func TestLateIsSaidOnceAndToTheBus(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, "workflow: w\ndue_by: \"07:00\"\nstarts: [{cron: 30 6 * * *, zone: Europe/Oslo}]\ntasks:\n  a: {exec: [\"true\"]}\n")
@@ -220,7 +220,7 @@ func TestLateIsSaidOnceAndToTheBus(t *testing.T) {
 func TestTheClockOfTheRuleDecidesWhatARunIsDueBy(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		l.apply(t, "workflow: w\ndue_by: \"07:00\"\nif_running: alongside\nstarts:\n  - {cron: 0 6 * * *, zone: Europe/Oslo}\n  - {cron: 0 6 * * *, zone: Asia/Tokyo}\ntasks: {a: {exec: [\"true\"]}}\n")

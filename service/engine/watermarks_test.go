@@ -26,7 +26,7 @@ tasks:
 func TestWatermarks(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		l := begin(t, t.TempDir())
-		if err := l.GoOn(t.Context()); err != nil {
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
 			t.Fatal(err)
 		}
 		time.Sleep(5 * time.Hour)

@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"sync"
@@ -37,12 +38,13 @@ type Logs struct {
 }
 
 type appending struct {
-	chunk Chunk
-	data  []byte
+	chunk Packed
 	reply chan error
 }
 
-func openLogs(ctx context.Context, name string) (*Logs, error) {
+// OpenLogs opens a database of logs, and makes it if it is not there. Several
+// processes may have it open.
+func OpenLogs(ctx context.Context, name string) (*Logs, error) {
 	// A log may lose its last moments when the machine loses power; that is
 	// the price for never delaying a commit of records.
 	write, err := openDatabase(ctx, name, "NORMAL", "&_auto_vacuum=incremental", logMigrations, "logmigrations")
@@ -68,7 +70,8 @@ func openLogs(ctx context.Context, name string) (*Logs, error) {
 	return l, nil
 }
 
-func (l *Logs) close() error {
+// Close ends it, once what came in is recorded.
+func (l *Logs) Close() error {
 	close(l.inbox)
 	<-l.done
 	return errors.Join(l.read.Close(), l.write.Close())
@@ -78,7 +81,20 @@ func (l *Logs) close() error {
 // prints faster than the disk takes it is slowed down, and only that one. A
 // chunk that is there already changes nothing.
 func (l *Logs) Append(ctx context.Context, chunk Chunk) error {
-	a := appending{chunk: chunk, data: l.pack.EncodeAll(packLines(chunk.Lines), nil), reply: make(chan error, 1)}
+	return l.AppendPacked(ctx, Packed{Of: chunk.Of, First: chunk.First, Count: len(chunk.Lines), Data: l.pack.EncodeAll(packLines(chunk.Lines), nil)})
+}
+
+// Packed is a chunk as it is kept.
+type Packed struct {
+	Of    LogOf
+	First int
+	Count int
+	Data  []byte
+}
+
+// AppendPacked is Append for a chunk that another one has packed.
+func (l *Logs) AppendPacked(ctx context.Context, chunk Packed) error {
+	a := appending{chunk: chunk, reply: make(chan error, 1)}
 	select {
 	case l.inbox <- a:
 	case <-ctx.Done():
@@ -106,7 +122,7 @@ func (l *Logs) loop() {
 		for _, a := range batch {
 			a.reply <- err
 			if err == nil {
-				l.grown(a.chunk.Of)
+				l.Grown(a.chunk.Of)
 			}
 		}
 	}
@@ -119,7 +135,7 @@ func (l *Logs) commit(batch []appending) error {
 	}
 	for _, a := range batch {
 		_, err = tx.Exec(`INSERT INTO chunks (run, task, attempt, first_line, lines, data) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT DO NOTHING`,
-			a.chunk.Of.Run, a.chunk.Of.Task, a.chunk.Of.Attempt, a.chunk.First, len(a.chunk.Lines), a.data)
+			a.chunk.Of.Run, a.chunk.Of.Task, a.chunk.Of.Attempt, a.chunk.First, a.chunk.Count, a.chunk.Data)
 		if err != nil {
 			return errors.Join(fmt.Errorf("record to logs.db: %w", err), tx.Rollback())
 		}
@@ -127,7 +143,8 @@ func (l *Logs) commit(batch []appending) error {
 	return tx.Commit()
 }
 
-func (l *Logs) grown(of LogOf) {
+// Grown wakes those who wait for more of a log.
+func (l *Logs) Grown(of LogOf) {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	if ch, ok := l.waiting[of]; ok {
@@ -194,4 +211,21 @@ func (l *Logs) Lines(ctx context.Context, of LogOf, from, limit int) ([]Line, er
 		out = append(out, lines[:min(len(lines), limit-len(out))]...)
 	}
 	return out, rows.Err()
+}
+
+// Oldest is a chunk that was recorded before all others; it is nil when there is none.
+func (l *Logs) Oldest(ctx context.Context) (*Packed, error) {
+	row := l.read.QueryRowxContext(ctx, `SELECT run, task, attempt, first_line, lines, data FROM chunks ORDER BY run, task, attempt, first_line LIMIT 1`)
+	var p Packed
+	err := row.Scan(&p.Of.Run, &p.Of.Task, &p.Of.Attempt, &p.First, &p.Count, &p.Data)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return &p, err
+}
+
+// Drop removes a chunk.
+func (l *Logs) Drop(ctx context.Context, p Packed) error {
+	_, err := l.write.ExecContext(ctx, `DELETE FROM chunks WHERE run = ? AND task = ? AND attempt = ? AND first_line = ?`, p.Of.Run, p.Of.Task, p.Of.Attempt, p.First)
+	return err
 }

@@ -374,6 +374,21 @@ func (s *Store) OpenAttempts(ctx context.Context) ([]Attempt, error) {
 	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running', 'waiting') ORDER BY run, task, number`)
 }
 
+// OrderedAttempts are the attempts that wait for a worker, or that one executes.
+func (s *Store) OrderedAttempts(ctx context.Context) ([]Attempt, error) {
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running', 'waiting') AND state != 'waiting' ORDER BY run, task, number`)
+}
+
+// LateReports are reports of attempts of a run that had been given up before.
+func (s *Store) LateReports(ctx context.Context, run int64) ([]LateReport, error) {
+	return many[LateReport](ctx, s.read, `SELECT * FROM late_reports WHERE run = ? ORDER BY received`, run)
+}
+
+// WorkerKeys are the workers of other machines that may join, by name.
+func (s *Store) WorkerKeys(ctx context.Context) ([]WorkerKey, error) {
+	return many[WorkerKey](ctx, s.read, `SELECT * FROM worker_keys ORDER BY name`)
+}
+
 // Transitions lists the changes after the one with that id, oldest first; of
 // one run, or with run 0 of all.
 func (s *Store) Transitions(ctx context.Context, after, run int64, limit int) ([]Transition, error) {

@@ -224,3 +224,25 @@ type Watermark struct {
 	Person   string        `db:"person"`
 	Number   sql.NullInt64 `db:"number"` // of the run, where it was read
 }
+
+// LateReport is a report of an attempt that had been given up before.
+type LateReport struct {
+	Run      int64         `db:"run"`
+	Task     int           `db:"task"`
+	Attempt  int           `db:"attempt"`
+	Worker   string        `db:"worker"`
+	State    string        `db:"state"`
+	Started  Moment        `db:"started"`
+	Ended    Moment        `db:"ended"`
+	ExitCode sql.NullInt64 `db:"exit_code"`
+	Error    string        `db:"error"`
+	Received Moment        `db:"received"`
+}
+
+// WorkerKey is a worker of another machine that may join.
+type WorkerKey struct {
+	Name      string `db:"name"`
+	PublicKey string `db:"public_key"`
+	Created   Moment `db:"created"`
+	CreatedBy string `db:"created_by"`
+}

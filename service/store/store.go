@@ -74,7 +74,7 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 	}
 	s.read.SetMaxOpenConns(4)
 	s.read.SetMaxIdleConns(4)
-	s.Logs, err = openLogs(ctx, filepath.Join(dir, "logs.db"))
+	s.Logs, err = OpenLogs(ctx, filepath.Join(dir, "logs.db"))
 	return s, err
 }
 
@@ -90,7 +90,7 @@ func (s *Store) Close() error {
 	s.closed = true
 	var errs []error
 	if s.Logs != nil {
-		errs = append(errs, s.Logs.close())
+		errs = append(errs, s.Logs.Close())
 	}
 	if s.read != nil {
 		errs = append(errs, s.read.Close())

@@ -193,6 +193,15 @@ func (w *Writer) EndAttempt(row Attempt) {
 		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.CPU, row.Peak, row.Run, row.Task, row.Number)
 }
 
+// AddLateReport records a report of an attempt that had ended in another way before,
+// once, and nothing else.
+func (w *Writer) AddLateReport(row Attempt, received Moment) {
+	w.exec(`INSERT INTO late_reports (run, task, attempt, worker, state, started, ended, exit_code, error, received)
+		SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10 FROM attempts
+		WHERE run = ?1 AND task = ?2 AND number = ?3 AND state NOT IN ('sent', 'running', 'waiting') AND ended IS NOT ?7 ON CONFLICT DO NOTHING`,
+		row.Run, row.Task, row.Number, row.Worker, row.State, row.Started, row.Ended, row.ExitCode, row.Error, received)
+}
+
 // AddDecision records that due windows get no run.
 func (w *Writer) AddDecision(row Decision) {
 	w.exec(`INSERT INTO decisions (workflow, at, kind, reason, count, due_first, due_last, window_start, window_end) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)`,
@@ -264,4 +273,16 @@ func (w *Writer) RemoveFeeds() { w.exec(`DELETE FROM feeds`) }
 // RemoveSession forgets a session.
 func (w *Writer) RemoveSession(hash string) {
 	w.exec(`DELETE FROM sessions WHERE hash = ?`, hash)
+}
+
+// SetWorkerKey records a worker of another machine that may join, anew if it could
+// before.
+func (w *Writer) SetWorkerKey(row WorkerKey) {
+	w.exec(`INSERT INTO worker_keys (name, public_key, created, created_by) VALUES (?, ?, ?, ?)
+		ON CONFLICT (name) DO UPDATE SET public_key = excluded.public_key, created = excluded.created, created_by = excluded.created_by`, row.Name, row.PublicKey, row.Created, row.CreatedBy)
+}
+
+// RemoveWorkerKey records that a worker may no longer join.
+func (w *Writer) RemoveWorkerKey(name string) {
+	w.exec(`DELETE FROM worker_keys WHERE name = ?`, name)
 }

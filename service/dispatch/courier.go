@@ -1,0 +1,525 @@
+package dispatch
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"slices"
+	"strconv"
+	"sync"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// ErrClosed says that no orders are given out any more.
+var ErrClosed = errors.New("the service takes no more work")
+
+// CourierOptions shape a worker's end.
+type CourierOptions struct {
+	Hello func() Hello // what the worker says of itself; what it holds and told is added
+	Keep  func(context.Context, Log) error
+	// Before returns when what belongs before the report of an attempt is with the
+	// service.
+	Before func(context.Context, AttemptID) error
+	Expect []AttemptID   // of which an earlier worker has left reports
+	Every  time.Duration // between hellos; 0 is HelloEvery
+	Words  *slog.Logger
+}
+
+// Courier is the end of a worker in its conversation with the service.
+type Courier struct {
+	CourierOptions
+	name   string
+	nc     *nats.Conn
+	js     jetstream.JetStream
+	inbox  string // what it asks for comes here
+	in     chan *nats.Msg
+	group  sync.WaitGroup
+	ending context.CancelFunc
+
+	wants chan chan<- taken // slots that wait for an order
+	look  chan struct{}     // more may be asked for than before
+	anew  chan struct{}     // what was asked for before is not answered any more
+
+	mu      sync.Mutex
+	leaving bool // it takes no more, and ends when it has nothing left
+	drained bool // it takes no more, as the service says
+	asked   int  // orders that were asked for and have not come
+	closed  chan struct{}
+	heard   time.Time
+	welcome chan struct{} // closed when the service has answered
+	hands   map[AttemptID]*inHand
+	stops   map[AttemptID]time.Time // told to be ended, and maybe on the way to here
+	begun   []Started               // not said yet
+	begin   chan struct{}
+}
+
+// inHand is an order that the worker has, until its report is recorded.
+type inHand struct {
+	order    Order
+	msg      *nats.Msg // of a stream; nil for what an earlier worker has left
+	stop     chan struct{}
+	started  time.Time
+	told     bool // its report is written down
+	recorded chan struct{}
+}
+
+type taken struct {
+	order Order
+	stop  <-chan struct{}
+	err   error
+}
+
+// NewCourier opens a worker's end on a connection, and says hello.
+func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
+	if o.Every == 0 {
+		o.Every = HelloEvery
+	}
+	ctx, ending := context.WithCancel(context.Background())
+	c := &Courier{CourierOptions: o, name: o.Hello().Name, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, wants: make(chan chan<- taken),
+		look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
+	c.ExpectAlso(o.Expect)
+	var err error
+	if c.js, err = jetstream.New(nc); err != nil {
+		return nil, err
+	}
+	if _, err = nc.ChanSubscribe(c.inbox+".*", c.in); err != nil {
+		return nil, err
+	}
+	subjects := map[string]nats.MsgHandler{
+		subjectStop: func(m *nats.Msg) {
+			if id, err := ParseAttemptID(string(m.Data)); err == nil {
+				c.stop(id)
+			}
+		},
+		subjectTold + c.name: func(m *nats.Msg) {
+			var ids []AttemptID
+			if json.Unmarshal(m.Data, &ids) == nil {
+				c.recorded(ids)
+			}
+		},
+	}
+	for subject, take := range subjects {
+		if _, err := nc.Subscribe(subject, take); err != nil {
+			return nil, err
+		}
+	}
+	c.group.Go(func() { c.greet(ctx) })
+	c.group.Go(func() { c.fetch(ctx) })
+	c.group.Go(func() { c.sayBegun(ctx) })
+	return c, nil
+}
+
+// Welcome is closed when the service has answered.
+func (c *Courier) Welcome() <-chan struct{} { return c.welcome }
+
+// Heard is when the service last answered, zero if it never has.
+func (c *Courier) Heard() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.heard
+}
+
+// Hands tells how many attempts are executed or may come, and of how many the report
+// is not recorded.
+func (c *Courier) Hands() (executed, told int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.nc.IsConnected() {
+		executed = c.asked
+	}
+	for _, h := range c.hands {
+		if h.told {
+			told++
+		} else {
+			executed++
+		}
+	}
+	return executed, told
+}
+
+// Leave has no more orders be taken, for good.
+func (c *Courier) Leave() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.leaving = true
+}
+
+// Leaving tells whether no more orders are taken, for good.
+func (c *Courier) Leaving() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.leaving
+}
+
+// Close ends Take with ErrClosed; reports are still said.
+func (c *Courier) Close() {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	select {
+	case <-c.closed:
+	default:
+		close(c.closed)
+	}
+}
+
+// End ends the conversation.
+func (c *Courier) End() {
+	c.Close()
+	c.ending()
+	c.group.Wait()
+}
+
+// greet says hello every few seconds, and at once when the connection is there again.
+func (c *Courier) greet(ctx context.Context) {
+	again := make(chan nats.Status, 4)
+	changes := c.nc.StatusChanged(nats.CONNECTED)
+	go func() {
+		for s := range changes {
+			select {
+			case again <- s:
+			default:
+			}
+		}
+	}()
+	every := time.NewTicker(c.Every)
+	defer every.Stop()
+	for {
+		if err := c.sayHello(ctx); err != nil && ctx.Err() == nil {
+			c.Words.Debug("the service does not answer", "error", err)
+			if _, answered := c.answered(); !answered {
+				select {
+				case <-time.After(100 * time.Millisecond): // it may just be starting
+					continue
+				case <-ctx.Done():
+					return
+				}
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-every.C:
+		case <-again:
+			nudge(c.anew)
+		}
+	}
+}
+
+func (c *Courier) answered() (time.Time, bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.heard, !c.heard.IsZero()
+}
+
+func (c *Courier) sayHello(ctx context.Context) error {
+	h := c.Hello()
+	c.mu.Lock()
+	h.Draining = c.leaving || c.drained
+	for id, held := range c.hands {
+		if held.told {
+			h.Told = append(h.Told, id)
+		} else {
+			h.Holds = append(h.Holds, Held{id, held.started})
+		}
+		if held.msg != nil {
+			_ = c.nc.Publish(held.msg.Reply, []byte("+WPI")) // it is still at it
+		}
+	}
+	for id, at := range c.stops {
+		if time.Since(at) > time.Minute {
+			delete(c.stops, id)
+		}
+	}
+	c.mu.Unlock()
+	text, err := json.Marshal(h)
+	if err != nil {
+		return err
+	}
+	asking, stop := context.WithTimeout(ctx, c.Every)
+	defer stop()
+	reply, err := c.nc.RequestWithContext(asking, subjectHello+c.name, text)
+	if err != nil {
+		return err
+	}
+	var a Answer
+	if err := json.Unmarshal(reply.Data, &a); err != nil {
+		return err
+	}
+	c.mu.Lock()
+	if c.heard.IsZero() {
+		close(c.welcome)
+	}
+	c.heard, c.drained, c.leaving = time.Now(), a.Drain, c.leaving || a.Leave
+	c.mu.Unlock()
+	c.recorded(a.Recorded)
+	for _, id := range a.Stop {
+		c.stop(id)
+	}
+	nudge(c.look)
+	return nil
+}
+
+// stop has an attempt end.
+func (c *Courier) stop(id AttemptID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	held := c.hands[id]
+	if held == nil {
+		c.stops[id] = time.Now()
+		return
+	}
+	select {
+	case <-held.stop:
+	default:
+		close(held.stop)
+	}
+}
+
+// recorded notes that reports are recorded, and gives their orders back.
+func (c *Courier) recorded(ids []AttemptID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, id := range ids {
+		held := c.hands[id]
+		if held == nil || !held.told {
+			continue
+		}
+		if held.msg != nil {
+			_ = c.nc.Publish(held.msg.Reply, []byte("+ACK")) // one that is lost is noticed when the order comes again
+		}
+		close(held.recorded)
+		delete(c.hands, id)
+	}
+}
+
+// Take waits for an order. The channel is closed when the order is cancelled.
+func (c *Courier) Take(ctx context.Context) (Order, <-chan struct{}, error) {
+	got := make(chan taken, 1)
+	select {
+	case <-c.closed:
+		return Order{}, nil, ErrClosed
+	default:
+	}
+	select {
+	case c.wants <- got:
+	case <-ctx.Done():
+		return Order{}, nil, ctx.Err()
+	case <-c.closed:
+		return Order{}, nil, ErrClosed
+	}
+	t := <-got // fetch answers each
+	return t.order, t.stop, t.err
+}
+
+// Started says that an attempt is executed. It is said a moment later, together with
+// others, and not at all if the attempt has ended by then: its report tells.
+func (c *Courier) Started(_ context.Context, s Started) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if held := c.hands[s.AttemptID]; held != nil {
+		held.started = s.At
+	}
+	c.begun = append(c.begun, s)
+	nudge(c.begin)
+	return nil
+}
+
+// begunAfter is how long the starts of attempts are gathered.
+const begunAfter = 15 * time.Millisecond
+
+func (c *Courier) sayBegun(ctx context.Context) {
+	for {
+		select {
+		case <-c.begin:
+			time.Sleep(begunAfter)
+		case <-ctx.Done():
+			return
+		}
+		c.mu.Lock()
+		begun := slices.DeleteFunc(c.begun, func(s Started) bool {
+			held := c.hands[s.AttemptID]
+			return held == nil || held.told
+		})
+		c.begun = nil
+		c.mu.Unlock()
+		if text, err := json.Marshal(begun); err == nil && len(begun) > 0 {
+			_ = c.nc.Publish(subjectStarted+c.name, text) // hello says it again
+		}
+	}
+}
+
+// Log passes on what a task printed.
+func (c *Courier) Log(ctx context.Context, m Log) error { return c.Keep(ctx, m) }
+
+// Logged says that a log has grown that the worker writes by itself.
+func (c *Courier) Logged(id AttemptID) { _ = c.nc.Publish(subjectLogged+c.name, []byte(id.String())) }
+
+// ExpectAlso notes reports that another worker has left, so that hellos tell of them.
+func (c *Courier) ExpectAlso(ids []AttemptID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, id := range ids {
+		if c.hands[id] == nil {
+			c.hands[id] = &inHand{stop: make(chan struct{}), told: true, recorded: make(chan struct{})}
+		}
+	}
+}
+
+// sayAgain is how long a report may be under way before it is sent again.
+const sayAgain = 15 * time.Second
+
+// Ended says how an attempt ended, and returns when that is recorded. While there is
+// no connection it waits, until ctx is done.
+func (c *Courier) Ended(ctx context.Context, m Ended) error {
+	c.mu.Lock()
+	held := c.hands[m.AttemptID]
+	if held == nil {
+		held = &inHand{stop: make(chan struct{}), recorded: make(chan struct{})}
+		c.hands[m.AttemptID] = held
+	}
+	held.told = true
+	c.mu.Unlock()
+	if err := c.Before(ctx, m.AttemptID); err != nil {
+		return err
+	}
+	text, err := json.Marshal(m)
+	if err != nil {
+		return err
+	}
+	if _, err := c.js.Publish(ctx, subjectReports+c.name, text); err != nil {
+		return fmt.Errorf("the message server does not take it: %w", err)
+	}
+	select {
+	case <-held.recorded:
+		return nil
+	case <-time.After(sayAgain):
+		return errors.New("nobody has said that it is recorded")
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
+
+// How long the service is asked to wait for an order for a slot. A slot that takes from
+// several queues asks one after the other.
+const (
+	pullFor      = 5 * time.Second
+	pullForOfOne = 250 * time.Millisecond
+)
+
+// fetch takes orders for the slots that wait: for each of them it asks for one order,
+// and again when that time is over.
+func (c *Courier) fetch(ctx context.Context) {
+	var waiting []chan<- taken
+	var spare []taken     // that came when no slot waited any more
+	var asked []time.Time // when what was asked for is over
+	defer func() {
+		for _, w := range waiting {
+			w <- taken{err: ErrClosed}
+		}
+	}()
+	queues := c.Hello().Queues
+	next, number, longest := 0, 0, pullFor
+	if len(queues) > 1 {
+		longest = pullForOfOne
+	}
+	body := fmt.Appendf(nil, `{"batch":1,"expires":%d}`, longest.Nanoseconds())
+	late := time.NewTicker(time.Second)
+	defer late.Stop()
+	for {
+		for len(waiting) > 0 && len(spare) > 0 {
+			waiting[0] <- spare[0]
+			waiting, spare = waiting[1:], spare[1:]
+		}
+		if c.mayAsk() {
+			for len(asked) < len(waiting) {
+				number++
+				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
+				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
+				if c.nc.PublishMsg(request) != nil {
+					break
+				}
+				next = (next + 1) % len(queues)
+				asked = append(asked, time.Now().Add(longest))
+			}
+		}
+		c.mu.Lock()
+		c.asked = len(asked)
+		c.mu.Unlock()
+		select {
+		case w := <-c.wants:
+			waiting = append(waiting, w)
+		case m := <-c.in:
+			if len(asked) > 0 {
+				asked = asked[1:]
+			}
+			if m.Header.Get("Status") != "" {
+				continue // it is over, or there is none
+			}
+			if t, ok := c.receive(m); ok {
+				spare = append(spare, t)
+			}
+		case <-late.C: // an answer may have been lost
+			asked = slices.DeleteFunc(asked, func(until time.Time) bool { return time.Since(until) > time.Second })
+		case <-c.look:
+		case <-c.anew:
+			asked = nil
+		case <-c.closed:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// mayAsk tells whether orders are asked for.
+func (c *Courier) mayAsk() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return !c.heard.IsZero() && !c.leaving && !c.drained && c.nc.IsConnected()
+}
+
+// receive looks at an order that has come. Only its first delivery may be executed.
+func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
+	var o Order
+	if err := json.Unmarshal(m.Data, &o); err != nil {
+		c.Words.Error("an order cannot be read and is left out; run the same version of lantern on all machines", "error", err)
+		_ = c.nc.Publish(m.Reply, []byte("+TERM"))
+		return t, false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if held := c.hands[o.AttemptID]; held != nil {
+		held.msg = m // it was sent again: it is here
+		return t, false
+	}
+	if meta, err := m.Metadata(); err != nil || meta.NumDelivered > 1 {
+		c.group.Go(func() { c.handBack(o, m) })
+		return t, false
+	}
+	held := &inHand{order: o, msg: m, stop: make(chan struct{}), started: time.Now(), recorded: make(chan struct{})}
+	if _, stopped := c.stops[o.AttemptID]; stopped {
+		close(held.stop)
+	}
+	c.hands[o.AttemptID] = held
+	return taken{order: o, stop: held.stop}, true
+}
+
+// handBack says of an order that was given to another worker before, which has not
+// been heard since, that its attempt is lost: nobody knows how far it came.
+func (c *Courier) handBack(o Order, m *nats.Msg) {
+	report := Ended{AttemptID: o.AttemptID, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"}
+	text, err := json.Marshal(report)
+	if err != nil {
+		return
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	if _, err := c.js.Publish(ctx, subjectReports+c.name, text); err == nil {
+		_ = c.nc.Publish(m.Reply, []byte("+ACK"))
+	}
+}

@@ -1,0 +1,471 @@
+package dispatch_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"path/filepath"
+	"slices"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/nats-io/nats.go"
+
+	"wiselantern/service/broker"
+	"wiselantern/service/dispatch"
+)
+
+// records are what an engine would record.
+type records struct {
+	mu     sync.Mutex
+	ended  map[dispatch.AttemptID][]dispatch.Ended
+	open   map[dispatch.AttemptID]bool
+	by     map[dispatch.AttemptID]string
+	refuse int // so many reports cannot be recorded
+}
+
+func newRecords() *records {
+	return &records{ended: map[dispatch.AttemptID][]dispatch.Ended{}, open: map[dispatch.AttemptID]bool{}, by: map[dispatch.AttemptID]string{}}
+}
+
+func (r *records) Started(_ context.Context, m dispatch.Started) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if _, ok := r.open[m.AttemptID]; ok {
+		r.open[m.AttemptID], r.by[m.AttemptID] = true, m.Worker
+	}
+	return nil
+}
+
+func (r *records) Ended(_ context.Context, m dispatch.Ended) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.refuse > 0 {
+		r.refuse--
+		return errors.New("the disk is full")
+	}
+	delete(r.open, m.AttemptID)
+	delete(r.by, m.AttemptID)
+	r.ended[m.AttemptID] = append(r.ended[m.AttemptID], m)
+	return nil
+}
+
+func (r *records) Open(_ context.Context, ids []dispatch.AttemptID) (map[dispatch.AttemptID]bool, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[dispatch.AttemptID]bool{}
+	for _, id := range ids {
+		if begun, ok := r.open[id]; ok {
+			out[id] = begun
+		}
+	}
+	return out, nil
+}
+
+func (r *records) Executed(context.Context) (map[dispatch.AttemptID]string, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	out := map[dispatch.AttemptID]string{}
+	for id, begun := range r.open {
+		if begun {
+			out[id] = r.by[id]
+		}
+	}
+	return out, nil
+}
+
+func (r *records) reports(id dispatch.AttemptID) []dispatch.Ended {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Clone(r.ended[id])
+}
+
+// place is a message server with the service's end of it.
+type place struct {
+	*records
+	t        *testing.T
+	dir      string
+	patience time.Duration
+	server   *broker.Server
+	office   *dispatch.Office
+	stop     func()
+}
+
+func newPlace(t *testing.T, patience time.Duration) *place {
+	p := &place{records: newRecords(), t: t, dir: t.TempDir(), patience: patience}
+	p.begin()
+	t.Cleanup(func() { p.stop() })
+	return p
+}
+
+func (p *place) begin() {
+	p.t.Helper()
+	var err error
+	if p.server, err = broker.Start(broker.Options{Dir: filepath.Join(p.dir, "worker"), Streams: filepath.Join(p.dir, "messages"), Log: slog.New(slog.DiscardHandler)}); err != nil {
+		p.t.Fatal(err)
+	}
+	nc, err := p.server.Connect()
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, Now: time.Now, Log: slog.New(slog.DiscardHandler),
+		Parcel: func(name string, from int64) ([]byte, bool, error) {
+			if name != "abc" {
+				return nil, false, errors.New("there is no such parcel")
+			}
+			whole := make([]byte, dispatch.PieceSize+7)
+			end := min(from+dispatch.PieceSize, int64(len(whole)))
+			return whole[from:end], end == int64(len(whole)), nil
+		}})
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.stop = func() {
+		p.office.Close()
+		nc.Close()
+		p.server.Close()
+	}
+}
+
+// courier is a worker's end, from outside of the service's process, as far as the
+// message server can tell.
+func (p *place) courier(name string, queues ...string) (*dispatch.Courier, *nats.Conn) {
+	p.t.Helper()
+	nc, err := broker.Enter(filepath.Join(p.dir, "worker"), nats.MaxReconnects(-1), nats.ReconnectWait(20*time.Millisecond))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	if queues == nil {
+		queues = []string{dispatch.DefaultQueue}
+	}
+	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Every: 300 * time.Millisecond, Words: slog.New(slog.DiscardHandler),
+		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: name, Queues: queues, Slots: 2} },
+		Keep:   func(context.Context, dispatch.Log) error { return nil },
+		Before: func(context.Context, dispatch.AttemptID) error { return nil }})
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	p.t.Cleanup(func() {
+		c.End()
+		nc.Close()
+	})
+	return c, nc
+}
+
+func (p *place) send(o dispatch.Order) {
+	p.mu.Lock()
+	p.open[o.AttemptID] = false
+	p.mu.Unlock()
+	p.office.Send(o)
+}
+
+func anOrder(run int64) dispatch.Order {
+	return dispatch.Order{AttemptID: dispatch.AttemptID{Run: run, Task: 2, Attempt: 1}, Kind: "exec", Exec: []string{"true"}}
+}
+
+func (p *place) take(c *dispatch.Courier) (dispatch.Order, <-chan struct{}) {
+	p.t.Helper()
+	ctx, stop := context.WithTimeout(p.t.Context(), 10*time.Second)
+	defer stop()
+	o, cancelled, err := c.Take(ctx)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	return o, cancelled
+}
+
+func (p *place) until(what string, ok func() bool) {
+	p.t.Helper()
+	for deadline := time.Now().Add(15 * time.Second); !ok(); time.Sleep(10 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			p.t.Fatal("it does not come so far: " + what)
+		}
+	}
+}
+
+func succeeded(o dispatch.Order, worker string) dispatch.Ended {
+	return dispatch.Ended{AttemptID: o.AttemptID, Worker: worker, Started: time.Now(), At: time.Now(), Outcome: dispatch.Succeeded}
+}
+
+func TestOrdersGoOutOnceAndReportsAreToldOnceRecorded(t *testing.T) {
+	p := newPlace(t, 0)
+	const many = 200
+	for n := range int64(many) {
+		p.send(anOrder(n))
+		p.office.Send(anOrder(n)) // again
+	}
+	a, _ := p.courier("a")
+	b, _ := p.courier("b")
+	p.refuse = 3
+	var group sync.WaitGroup
+	var mu sync.Mutex
+	taken := map[int64]int{}
+	ctx, stop := context.WithCancel(t.Context())
+	for i, c := range []*dispatch.Courier{a, a, a, b, b, b} {
+		group.Go(func() {
+			for {
+				o, _, err := c.Take(ctx)
+				if err != nil {
+					return
+				}
+				mu.Lock()
+				taken[o.Run]++
+				mu.Unlock()
+				if err := c.Ended(t.Context(), succeeded(o, []string{"a", "b"}[i/3])); err != nil {
+					t.Errorf("%v: %v", o.AttemptID, err)
+				}
+			}
+		})
+	}
+	p.until("all are recorded", func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return len(p.ended) == many
+	})
+	time.Sleep(50 * time.Millisecond)
+	stop()
+	a.Close()
+	b.Close()
+	group.Wait()
+	for n := range int64(many) {
+		if reports := p.reports(anOrder(n).AttemptID); len(reports) != 1 {
+			t.Errorf("order %d was reported %d times", n, len(reports))
+		}
+	}
+	if p.office.Knows(dispatch.AttemptID{Run: 1 << 40}) {
+		t.Error("it knows an order that nobody sent")
+	}
+}
+
+func TestACancelledOrderIsTakenBackOrItsWorkerTold(t *testing.T) {
+	p := newPlace(t, 0)
+	p.send(anOrder(1))
+	p.send(anOrder(2))
+	p.office.Cancel(anOrder(1).AttemptID)
+	p.office.Cancel(anOrder(9).AttemptID) // nobody knows it
+	c, _ := p.courier("a")
+	o, cancelled := p.take(c)
+	if o.Run != 2 {
+		t.Fatalf("it took %v, which was taken back", o.AttemptID)
+	}
+	select {
+	case <-cancelled:
+		t.Fatal("it is cancelled before anybody asked for it")
+	default:
+	}
+	p.office.Cancel(o.AttemptID)
+	p.office.Cancel(o.AttemptID)
+	select {
+	case <-cancelled:
+	case <-time.After(10 * time.Second):
+		t.Error("its worker was not told")
+	}
+}
+
+// What a worker holds and nobody wants any more is ended with its next hello, also if
+// it did not hear that it was cancelled.
+func TestAWorkerHearsWhatIsNotWantedAnyMore(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	p.send(anOrder(1))
+	o, cancelled := p.take(c)
+	p.mu.Lock()
+	delete(p.open, o.AttemptID)
+	p.mu.Unlock()
+	select {
+	case <-cancelled:
+	case <-time.After(10 * time.Second):
+		t.Error("it goes on")
+	}
+}
+
+// Orders of backfills go out when no other order waits, one for each slot that is
+// free.
+func TestOrdersThatLetOthersGoFirst(t *testing.T) {
+	p := newPlace(t, 0)
+	for n := range int64(5) {
+		o := anOrder(n)
+		o.Later = true
+		p.send(o)
+	}
+	for n := range int64(5) {
+		p.send(anOrder(100 + n))
+	}
+	c, _ := p.courier("a")
+	var order []int64
+	for range 10 {
+		o, _ := p.take(c)
+		order = append(order, o.Run)
+		if err := c.Ended(t.Context(), succeeded(o, "a")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if want := []int64{100, 101, 102, 103, 104, 0, 1, 2, 3, 4}; !slices.Equal(order, want) {
+		t.Errorf("they went out as %v, not %v", order, want)
+	}
+}
+
+func TestAQueueIsTakenFromByThoseWhoSaySo(t *testing.T) {
+	p := newPlace(t, 0)
+	plain, _ := p.courier("plain")
+	deep, _ := p.courier("deep", "deep", "main")
+	o := anOrder(1)
+	o.Queue = "deep"
+	got := make(chan string, 2)
+	for name, c := range map[string]*dispatch.Courier{"plain": plain, "deep": deep} {
+		go func() {
+			if _, _, err := c.Take(t.Context()); err == nil {
+				got <- name
+			}
+		}()
+	}
+	time.Sleep(100 * time.Millisecond)
+	p.send(o)
+	if name := <-got; name != "deep" {
+		t.Errorf("%s took it", name)
+	}
+}
+
+// A worker that is gone: what it executed is reported as lost, both what it had told
+// and what it had not; the order does not run a second time.
+func TestAWorkerThatIsNotHeardLosesWhatItHad(t *testing.T) {
+	p := newPlace(t, 1200*time.Millisecond)
+	gone, conn := p.courier("gone")
+	p.send(anOrder(1))
+	p.send(anOrder(2))
+	first, _ := p.take(gone)
+	if err := gone.Started(t.Context(), dispatch.Started{AttemptID: first.AttemptID, Worker: "gone", At: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	p.until("the start is recorded", func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return p.open[first.AttemptID]
+	})
+	second, _ := p.take(gone)
+	conn.Close() // before it has told of the second
+
+	other, _ := p.courier("other")
+	go func() {
+		if o, _, err := other.Take(t.Context()); err == nil {
+			t.Errorf("%v runs a second time", o.AttemptID)
+		}
+	}()
+	p.until("both are lost", func() bool { return len(p.reports(first.AttemptID)) > 0 && len(p.reports(second.AttemptID)) > 0 })
+	for _, o := range []dispatch.Order{first, second} {
+		if r := p.reports(o.AttemptID)[0]; r.Outcome != dispatch.Lost || r.Error == "" {
+			t.Errorf("%v is reported as %+v", o.AttemptID, r)
+		}
+	}
+}
+
+// The service and its message server end and come again: a worker goes on with what it
+// has, its report is recorded, and the next service knows what it holds.
+func TestAWorkerOutlivesTheService(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	p.send(anOrder(1))
+	p.send(anOrder(2))
+	one, _ := p.take(c)
+	two, _ := p.take(c)
+	p.stop()
+	told := make(chan error, 1)
+	go func() {
+		for {
+			ctx, stop := context.WithTimeout(context.Background(), time.Second)
+			err := c.Ended(ctx, succeeded(one, "a"))
+			stop()
+			if err == nil {
+				told <- nil
+				return
+			}
+		}
+	}()
+	time.Sleep(100 * time.Millisecond)
+	p.begin()
+	p.until("the next service knows what it holds", func() bool { return p.office.Knows(two.AttemptID) })
+	if err := <-told; err != nil || len(p.reports(one.AttemptID)) == 0 {
+		t.Errorf("%v, %v", err, p.reports(one.AttemptID))
+	}
+	p.send(anOrder(3))
+	if o, _ := p.take(c); o.Run != 3 {
+		t.Errorf("it took %v", o.AttemptID)
+	}
+	if err := c.Ended(t.Context(), succeeded(two, "a")); err != nil || len(p.reports(two.AttemptID)) != 1 {
+		t.Errorf("%v, %v", err, p.reports(two.AttemptID))
+	}
+}
+
+func TestAWorkerIsDrainedAndTakesWorkAgain(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	<-c.Welcome()
+	if err := p.office.Drain("b", true); err == nil {
+		t.Error("a worker is drained that is not there")
+	}
+	if err := p.office.Drain("a", true); err != nil {
+		t.Fatal(err)
+	}
+	p.until("it drains", func() bool {
+		return slices.ContainsFunc(p.office.Workers(), func(w dispatch.Worker) bool { return w.Draining })
+	})
+	p.send(anOrder(1))
+	ctx, stop := context.WithTimeout(t.Context(), 400*time.Millisecond)
+	defer stop()
+	got := make(chan dispatch.Order, 1)
+	go func() {
+		o, _, err := c.Take(context.Background())
+		if err == nil {
+			got <- o
+		}
+	}()
+	select {
+	case o := <-got:
+		t.Fatalf("it took %v while it drains", o.AttemptID)
+	case <-ctx.Done():
+	}
+	if err := p.office.Drain("a", false); err != nil {
+		t.Fatal(err)
+	}
+	if o := <-got; o.Run != 1 {
+		t.Errorf("it took %v", o.AttemptID)
+	}
+}
+
+func TestAParcelComesInPieces(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	archive, err := c.Fetch(t.Context(), "abc")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var n int
+	for block := make([]byte, 1<<16); ; {
+		k, err := archive.Read(block)
+		n += k
+		if err != nil {
+			break
+		}
+	}
+	if n != dispatch.PieceSize+7 {
+		t.Errorf("%d bytes came", n)
+	}
+	if _, err := c.Fetch(t.Context(), "def"); err == nil || err.Error() != "there is no such parcel" {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestNames(t *testing.T) {
+	for text, want := range map[string]string{"gauge.example": "gauge-example", "  ": "local", "a_b": "a-b", "field-1": "field-1"} {
+		if got := dispatch.NameOf(text); got != want || dispatch.CheckName(got) != nil {
+			t.Errorf("%q became %q", text, got)
+		}
+	}
+	for _, bad := range []string{"", "a.b", "a b", "*", "-a", fmt.Sprintf("%064d", 1)} {
+		if dispatch.CheckName(bad) == nil {
+			t.Errorf("%q is a name", bad)
+		}
+	}
+}

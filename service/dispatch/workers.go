@@ -1,0 +1,193 @@
+package dispatch
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"github.com/nats-io/nats.go"
+)
+
+// hello answers a worker's hello.
+func (x *Office) hello(ctx context.Context, m *nats.Msg) {
+	var h Hello
+	if err := json.Unmarshal(m.Data, &h); err != nil || subjectHello+h.Name != m.Subject {
+		return
+	}
+	x.group.Go(func() {
+		answer, err := x.answer(ctx, h)
+		if err != nil {
+			if ctx.Err() == nil {
+				x.Log.Warn("a worker's hello cannot be answered now", "worker", h.Name, "error", err)
+			}
+			return
+		}
+		if text, err := json.Marshal(answer); err == nil {
+			_ = m.Respond(text) // it says hello again
+		}
+	})
+}
+
+func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
+	for _, q := range h.Queues {
+		if err := x.queue(ctx, q); err != nil {
+			return a, err
+		}
+	}
+	ids := slices.Clone(h.Told)
+	for _, held := range h.Holds {
+		ids = append(ids, held.AttemptID)
+	}
+	var open map[AttemptID]bool // and whether it is known to be executed
+	if len(ids) > 0 {
+		if open, err = x.Recorder.Open(ctx, ids); err != nil {
+			return a, err
+		}
+	}
+	for _, id := range h.Told {
+		if _, ok := open[id]; !ok {
+			a.Recorded = append(a.Recorded, id)
+		}
+	}
+	for _, held := range h.Holds {
+		switch begun, ok := open[held.AttemptID]; {
+		case !ok:
+			a.Stop = append(a.Stop, held.AttemptID)
+		case !begun && x.Now().Sub(held.Started) > 10*begunAfter: // that word was lost
+			x.group.Go(func() {
+				_ = x.Recorder.Started(ctx, Started{AttemptID: held.AttemptID, Worker: h.Name, At: held.Started})
+			})
+		}
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	a.Drain, a.Leave = x.drained[h.Name], x.leaving[h.Instance]
+	x.workers[h.Instance] = &Worker{Hello: h, Heard: x.Now()}
+	nudge(x.idle)
+	close(x.changed)
+	x.changed = make(chan struct{})
+	return a, nil
+}
+
+// forgottenAfter is how long a worker is listed that is not heard.
+const forgottenAfter = time.Hour
+
+// Workers are those that have said hello, by name; one that is gone is told for an
+// hour.
+func (x *Office) Workers() (all []Worker) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, w := range x.workers {
+		now := *w
+		now.Draining = w.Draining || x.drained[w.Name] || x.leaving[w.Instance]
+		all = append(all, now)
+	}
+	slices.SortFunc(all, func(a, b Worker) int { return cmp.Or(cmp.Compare(a.Name, b.Name), a.Since.Compare(b.Since)) })
+	return all
+}
+
+// Gone removes a worker of which it is known that it has ended.
+func (x *Office) Gone(instance string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	delete(x.workers, instance)
+}
+
+// Changes is closed when a worker next says hello.
+func (x *Office) Changes() <-chan struct{} {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.changed
+}
+
+// Drain has the workers of that name take no more work, or take it again.
+func (x *Office) Drain(name string, on bool) error {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	names := map[string]bool{}
+	for _, w := range x.workers {
+		names[w.Name] = true
+	}
+	if !names[name] {
+		return fmt.Errorf("there is no worker %q; there are %v", name, slices.Sorted(maps.Keys(names)))
+	}
+	if on {
+		x.drained[name] = true
+	} else {
+		delete(x.drained, name)
+	}
+	return nil
+}
+
+// Leave has one worker take no more work, and end when it has none left.
+func (x *Office) Leave(instance string) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	x.leaving[instance] = true
+}
+
+// Knows tells whether an order is to be sent, or a worker that was heard of late has it.
+func (x *Office) Knows(id AttemptID) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.mine[id] || x.held(id)
+}
+
+// held tells whether a worker that is not silent has an attempt, or a report of it.
+func (x *Office) held(id AttemptID) bool {
+	for _, w := range x.workers {
+		if x.Now().Sub(w.Heard) < x.Patience && (slices.Contains(w.Told, id) || slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id })) {
+			return true
+		}
+	}
+	return false
+}
+
+// lookFor looks for attempts whose workers are silent, until ctx is done: those that
+// nobody has said for so long that it executes them are lost.
+func (x *Office) lookFor(ctx context.Context) {
+	every := time.NewTicker(x.Patience / 6)
+	defer every.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-every.C:
+		}
+		executed, err := x.Recorder.Executed(ctx)
+		if err != nil {
+			continue // it is looked again
+		}
+		x.mu.Lock()
+		now := x.Now()
+		for instance, w := range x.workers {
+			if now.Sub(w.Heard) > forgottenAfter {
+				delete(x.workers, instance)
+			}
+		}
+		var lost []AttemptID
+		for id := range executed {
+			switch since, ok := x.missing[id]; {
+			case x.held(id):
+				delete(x.missing, id)
+			case !ok:
+				x.missing[id] = now
+			case now.Sub(since) >= x.Patience:
+				lost = append(lost, id)
+			}
+		}
+		maps.DeleteFunc(x.missing, func(id AttemptID, _ time.Time) bool { _, ok := executed[id]; return !ok })
+		x.mu.Unlock()
+		for _, id := range lost {
+			x.Log.Warn("a worker is not heard any more; its attempt is taken for lost", "worker", executed[id], "attempt", id.String())
+			err := x.Recorder.Ended(ctx, Ended{AttemptID: id, Worker: executed[id], At: now, Outcome: Lost, Error: fmt.Sprintf("worker %s, which ran it, has not been heard for %v", executed[id], x.Patience)})
+			if err == nil {
+				x.Cancel(id) // for the case that it is there after all
+			}
+		}
+	}
+}
