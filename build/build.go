@@ -102,6 +102,7 @@ type Settings struct {
 	Env     map[string]string
 	Timeout time.Duration
 	Retry   *Retry
+	Queue   string // the line of work that workers take tasks from; "" is what is inherited, else main
 }
 
 // Retry shapes further attempts; zero values are the standard ones.

@@ -56,6 +56,7 @@ func example() *Workflow {
 	stuck.MayFail = true
 	load := w.Exec("load", "bin/load", "${format(window.start, '%F', 'Europe/Oslo')}").After(span).When(stuck, Settled)
 	load.About, load.Timeout, load.Takes, load.Once = "Put the hour into the store", time.Hour, map[string]int{"warehouse": 1}, true
+	load.Queue = "upland"
 	mend := w.Exec("mend", "bin/mend").When(load, Failed)
 	way := w.Route("way").After(load, mend)
 	way.Join, way.Otherwise = "any", "hold"

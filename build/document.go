@@ -163,6 +163,7 @@ func (p Param) document() yaml.MapSlice {
 func (s Settings) add(k *keys) {
 	sorted(k, "env", s.Env)
 	k.length("timeout", s.Timeout)
+	put(k, "queue", s.Queue)
 	if s.Retry == nil {
 		return
 	}

@@ -2,6 +2,8 @@ package cli
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -11,11 +13,12 @@ import (
 )
 
 func (a *app) workersCommand() *cobra.Command {
-	return &cobra.Command{
+	list := &cobra.Command{
 		Use:   "workers",
-		Short: "List the workers and what they do",
+		Short: "List the workers and what they do, or say who may work",
 		Example: `  lantern workers
-  lantern workers -o json`,
+  lantern workers admit field-1 > field-1.credentials
+  lantern workers drain field-1`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			service, err := a.client()
 			if err != nil {
@@ -28,6 +31,8 @@ func (a *app) workersCommand() *cobra.Command {
 			return a.print(list, func() error { a.workerTable(list); return nil })
 		},
 	}
+	list.AddCommand(a.crewCommands()...)
+	return list
 }
 
 func (a *app) workerTable(list client.Workers) {
@@ -45,7 +50,11 @@ func (a *app) workerTable(list client.Workers) {
 		case w.Draining:
 			heard = p.mark("waiting", "drains")
 		}
-		rows = append(rows, []string{p.strong(w.Name), strings.Join(w.Queues, " "), fmt.Sprintf("%d of %d", len(w.Does), w.Slots), fmt.Sprintf("%.2f on %s", w.Load, plural(w.CPUs, "processor")),
+		takes := strings.Join(w.Queues, " ")
+		for _, label := range slices.Sorted(maps.Keys(w.Labels)) {
+			takes += p.dim(" " + label + "=" + w.Labels[label])
+		}
+		rows = append(rows, []string{p.strong(w.Name), takes, fmt.Sprintf("%d of %d", len(w.Does), w.Slots), fmt.Sprintf("%.2f on %s", w.Load, plural(w.CPUs, "processor")),
 			bytesOf(w.Memory) + " of " + bytesOf(w.Total), when(&w.Since), heard})
 	}
 	p.table(a.out, []string{"worker", "takes from", "slots in use", "load", "memory", "there since", "last heard"}, rows)

@@ -8,7 +8,6 @@ import (
 	"net"
 	"os"
 	"path/filepath"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -21,8 +20,6 @@ import (
 const (
 	defaultListen = "127.0.0.1:7640"
 	defaultData   = "lantern-data"
-
-	reconnectAfter = 100 * time.Millisecond // at least, and twice at most
 )
 
 type serveOptions struct {
@@ -33,6 +30,8 @@ type serveOptions struct {
 	price        float64
 	keepLogs     string
 	endTasks     bool
+	joining      string
+	messages     service.Messages
 	verbose      bool
 }
 
@@ -43,6 +42,9 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
 	c.Flags().StringVar(&o.keepLogs, "keep-logs", "", "how long after its run ended a log is kept, as in 90d (default for ever)")
 	c.Flags().Float64Var(&o.price, "price-per-hour", 0, "what an hour of processor time costs, for lantern usage and the console")
+	c.Flags().StringVar(&o.joining, "workers-listen", "", "address at which workers of other machines join over TLS, HOST:PORT")
+	c.Flags().StringVar(&o.messages.URL, "messages", "", "an outside message server (NATS with JetStream) or several of a cluster, as in tls://messages-1:4222")
+	c.Flags().StringVar(&o.messages.Credentials, "messages-credentials", "", "the file of the credentials for it")
 	c.Flags().BoolVar(&o.endTasks, "end-tasks", o.endTasks, "when the service stops, give up what its worker executes")
 	c.Flags().BoolVar(&o.verbose, "verbose", false, "log what the service does to standard error")
 }
@@ -63,7 +65,9 @@ it has nothing left. With --end-tasks it gives up after four seconds what it has
 and that is made again at the next start. Service and worker can be killed at any
 moment without losing anything that was recorded.`,
 		Example: `  lantern serve
-  lantern serve --data /var/lib/lantern --listen 127.0.0.1:7641 --slots 16`,
+  lantern serve --data /var/lib/lantern --listen 127.0.0.1:7641 --slots 16
+  lantern serve --workers-listen 0.0.0.0:7641 --host service.example
+  lantern serve --messages nats://messages-1:4222,nats://messages-2:4222,nats://messages-3:4222`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			return a.serve(c.Context(), o, func(context.Context, *service.Service) error { return nil })
 		},
@@ -111,7 +115,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Worker: own, EndTasks: o.endTasks, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
+	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Joining: o.joining, Messages: o.messages, Worker: own, EndTasks: o.endTasks, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)
@@ -121,6 +125,9 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 			leaveNote(s.Address, access.TokenFile(data))
 			p := painter(a.out)
 			fmt.Fprintf(a.out, "%s is at %s, its data in %s\n", p.strong("Wise Lantern"), p.strong(s.Address), data)
+			if s.Joining != "" {
+				fmt.Fprintf(a.out, "Workers of other machines join at %s\n", s.Joining)
+			}
 			fmt.Fprintf(a.out, "Sign in to the console, once, within ten minutes:\n  %s\n", s.SignInLink(personName()).Link)
 			go func() {
 				err := then(ctx, s)

@@ -390,3 +390,29 @@ func (c *Client) Workers(ctx context.Context) (Workers, error) {
 func (c *Client) Usage(ctx context.Context, weeks int) (Usage, error) {
 	return call[Usage](ctx, c, http.MethodGet, fmt.Sprintf("/api/usage?weeks=%d", weeks), nil)
 }
+
+// Admitted is what a worker of another machine needs to join.
+type Admitted struct {
+	Worker      string `json:"worker"`
+	Address     string `json:"address" doc:"Where it joins, as in tls://service.example:7641"`
+	Credentials string `json:"credentials" doc:"The text of its credentials file; told once"`
+}
+
+// Admit lets a worker of another machine join.
+func (c *Client) Admit(ctx context.Context, worker string) (Admitted, error) {
+	return call[Admitted](ctx, c, http.MethodPost, "/api/workers/"+url.PathEscape(worker)+"/admit", nil)
+}
+
+// Dismiss lets a worker join no more.
+func (c *Client) Dismiss(ctx context.Context, worker string) (Workers, error) {
+	return call[Workers](ctx, c, http.MethodPost, "/api/workers/"+url.PathEscape(worker)+"/dismiss", nil)
+}
+
+// Drain has a worker take no more work, or take it again.
+func (c *Client) Drain(ctx context.Context, worker string, on bool) (Workers, error) {
+	word := "resume"
+	if on {
+		word = "drain"
+	}
+	return call[Workers](ctx, c, http.MethodPost, "/api/workers/"+url.PathEscape(worker)+"/"+word, nil)
+}

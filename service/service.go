@@ -31,6 +31,8 @@ type Options struct {
 	ByHand   bool     // nothing comes due by itself
 	Files    string   // the folder of paths in waits and starts that are not absolute; "" is the one it runs in
 	Slots    int      // attempts at once of the service's own worker; 0 is twice the number of processors, at least 4
+	Joining  string   // host:port at which workers of other machines join; "" for none
+	Messages Messages // an outside message server; none for the one within
 	Worker   []string // the program and the arguments of the own worker's process; none for a worker within this process
 	EndTasks bool     // when the service stops, what its own worker executes is given up
 	Console  fs.FS
@@ -40,9 +42,16 @@ type Options struct {
 	Log      *slog.Logger
 }
 
+// Messages is an outside message server, or a cluster of several.
+type Messages struct {
+	URL         string // as in tls://messages-1:4222,tls://messages-2:4222; "" for none
+	Credentials string // a file; "" for none
+}
+
 // Service is a running service.
 type Service struct {
 	Address string // as in http://127.0.0.1:7640
+	Joining string // where workers of other machines join, as in tls://127.0.0.1:7641; "" for nowhere
 
 	api *api.API
 }
@@ -136,10 +145,11 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 
 	s := &Service{Address: "http://" + listener.Addr().String()}
 	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.KeepLogs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
-		Workers: exchange.list})
+		Crew: exchange, Workers: exchange.list})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
 	own.run()
+	s.Joining = exchange.joining()
 	o.Log.Info("serving", "address", s.Address, "data", records.Dir(), "slots", o.Slots)
 	ready(s)
 

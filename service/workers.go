@@ -6,9 +6,12 @@ import (
 	"fmt"
 	"io"
 	"log/slog"
+	"maps"
+	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"sync"
 	"syscall"
@@ -29,34 +32,31 @@ import (
 // exchange is the message server, the service's end of it, and the service's own
 // worker.
 type exchange struct {
-	options Options
-	records *store.Store
-	parcels *api.Parcels
-	server  *broker.Server
-	conn    *nats.Conn
-	office  *dispatch.Office
-	name    string // of the own worker
+	options  Options
+	heart    *engine.Engine
+	records  *store.Store
+	parcels  *api.Parcels
+	server   *broker.Server
+	conn     *nats.Conn
+	office   *dispatch.Office
+	identity *broker.Identity // shown to workers of other machines; nil if none may join
+	name     string           // of the own worker
 }
 
 // WorkerDir is the folder of a service's own worker within its data folder.
 func WorkerDir(data string) string { return filepath.Join(data, "worker") }
 
 func openExchange(ctx context.Context, o Options, records *store.Store, heart *engine.Engine, parcels *api.Parcels) (x *exchange, err error) {
-	x = &exchange{options: o, records: records, parcels: parcels, name: OwnWorker()}
+	x = &exchange{options: o, heart: heart, records: records, parcels: parcels, name: OwnWorker()}
 	defer func() {
 		if err != nil {
 			x.close()
 		}
 	}()
-	// What of the streams a crash takes away is in the records, or on a worker's disk.
-	x.server, err = broker.Start(broker.Options{Dir: WorkerDir(records.Dir()), Streams: filepath.Join(records.Dir(), "messages"), Log: o.Log})
-	if err != nil {
+	if err := x.connect(ctx); err != nil {
 		return x, err
 	}
-	if x.conn, err = x.server.Connect(nats.Name("service")); err != nil {
-		return x, err
-	}
-	x.office, err = dispatch.Open(ctx, x.conn, dispatch.OfficeOptions{Recorder: heart, Now: time.Now, Log: o.Log, Parcel: parcels.Piece,
+	x.office, err = dispatch.Open(ctx, x.conn, dispatch.OfficeOptions{Recorder: heart, OnDisk: o.Messages.URL != "", Now: time.Now, Log: o.Log, Parcel: parcels.Piece,
 		Keep: func(ctx context.Context, p dispatch.LogPiece) error {
 			return records.Logs.AppendPacked(ctx, store.Packed{Of: logOf(p.AttemptID), First: p.First, Count: p.Count, Data: p.Data})
 		},
@@ -64,6 +64,148 @@ func openExchange(ctx context.Context, o Options, records *store.Store, heart *e
 	})
 	return x, err
 }
+
+// connect starts the message server, or connects to the one outside.
+func (x *exchange) connect(ctx context.Context) (err error) {
+	o, data := x.options, x.records.Dir()
+	if o.Messages.URL != "" {
+		if o.Joining != "" {
+			return errors.New("with --messages workers join that message server; take --workers-listen out")
+		}
+		x.conn, err = Join(o.Messages, o.Log, nats.Name("service"))
+		return err
+	}
+	// What of the streams a crash takes away is in the records, or on a worker's disk.
+	settings := broker.Options{Dir: WorkerDir(data), Streams: filepath.Join(data, "messages"), Listen: o.Joining, Log: o.Log}
+	if o.Joining != "" {
+		host, _, err := net.SplitHostPort(o.Joining)
+		if err != nil {
+			return fmt.Errorf("the address for workers %q is not HOST:PORT", o.Joining)
+		}
+		machine, _ := os.Hostname()
+		if x.identity, err = broker.OpenIdentity(filepath.Join(data, "joining"), append([]string{host, machine, "localhost", "127.0.0.1", "::1"}, o.Hosts...)); err != nil {
+			return err
+		}
+		settings.TLS = x.identity.Certificate
+		if settings.Workers, err = x.admitted(ctx); err != nil {
+			return err
+		}
+	}
+	if x.server, err = broker.Start(settings); err != nil {
+		return err
+	}
+	x.conn, err = x.server.Connect(nats.Name("service"))
+	return err
+}
+
+// Enter connects to the message server of a service on this machine by the folder of its
+// workers, and again whenever that breaks.
+func Enter(dir string, log *slog.Logger, more ...nats.Option) (*nats.Conn, error) {
+	conn, err := broker.Enter(dir, append(lasting(log), more...)...)
+	if err != nil {
+		return nil, fmt.Errorf("no service answers at %s: %w", dir, err)
+	}
+	return conn, nil
+}
+
+// lasting are the options of connections that are made again.
+func lasting(log *slog.Logger) []nats.Option {
+	return []nats.Option{nats.MaxReconnects(-1), nats.ReconnectWait(100 * time.Millisecond), nats.ReconnectBufSize(-1), nats.PingInterval(dispatch.HelloEvery), nats.MaxPingsOutstanding(2),
+		nats.DisconnectErrHandler(func(_ *nats.Conn, err error) {
+			log.Info("the connection to the message server is lost; what runs goes on", "error", err)
+		}),
+		nats.ReconnectHandler(func(*nats.Conn) { log.Info("the connection to the message server is there again") }),
+		nats.ErrorHandler(func(_ *nats.Conn, _ *nats.Subscription, err error) { log.Warn("message server", "error", err) })}
+}
+
+// Join connects to an outside message server, and again whenever that breaks.
+func Join(m Messages, log *slog.Logger, more ...nats.Option) (*nats.Conn, error) {
+	options := append(lasting(log), more...)
+	if m.Credentials != "" {
+		credentials, err := broker.Credentials(m.Credentials)
+		if err != nil {
+			return nil, err
+		}
+		options = append(options, credentials...)
+	}
+	conn, err := nats.Connect(m.URL, options...)
+	if err != nil {
+		return nil, fmt.Errorf("the message server at %s cannot be joined: %w; see that it runs there and that the credentials are right", m.URL, err)
+	}
+	return conn, nil
+}
+
+// joining is where workers of other machines join.
+func (x *exchange) joining() string {
+	switch {
+	case x.options.Messages.URL != "":
+		return x.options.Messages.URL
+	case x.server.Address != "":
+		return "tls://" + x.server.Address
+	}
+	return ""
+}
+
+// admitted are the public keys of workers that may join, by name.
+func (x *exchange) admitted(ctx context.Context) (map[string]string, error) {
+	rows, err := x.records.WorkerKeys(ctx)
+	keys := map[string]string{}
+	for _, row := range rows {
+		keys[row.Name] = row.PublicKey
+	}
+	return keys, err
+}
+
+// errNoJoining says that no worker can join.
+var errNoJoining = errors.New("no worker of another machine can join this service; start it with --workers-listen HOST:PORT")
+
+// Admit lets a worker of another machine join.
+func (x *exchange) Admit(ctx context.Context, name, person string) (client.Admitted, error) {
+	if x.options.Messages.URL != "" {
+		return client.Admitted{}, &engine.RefusedError{Reason: "workers join the message server at " + x.options.Messages.URL + ", which has credentials of its own"}
+	}
+	if x.identity == nil {
+		return client.Admitted{}, &engine.RefusedError{Reason: errNoJoining.Error()}
+	}
+	credentials, public, err := x.identity.NewCredentials(name)
+	if err != nil {
+		return client.Admitted{}, err
+	}
+	row := store.WorkerKey{Name: name, PublicKey: public, Created: store.At(time.Now()), CreatedBy: person}
+	if err := x.heart.Record(ctx, func(w *store.Writer) { w.SetWorkerKey(row) }); err != nil {
+		return client.Admitted{}, err
+	}
+	return client.Admitted{Worker: name, Address: x.joining(), Credentials: credentials}, x.readmit(ctx)
+}
+
+// Dismiss lets a worker join no more.
+func (x *exchange) Dismiss(ctx context.Context, name string) error {
+	if x.identity == nil {
+		return errNoJoining
+	}
+	keys, err := x.admitted(ctx)
+	if err != nil {
+		return err
+	}
+	if keys[name] == "" {
+		return fmt.Errorf("there is no worker %q that may join; there are %v", name, slices.Sorted(maps.Keys(keys)))
+	}
+	if err := x.heart.Record(ctx, func(w *store.Writer) { w.RemoveWorkerKey(name) }); err != nil {
+		return err
+	}
+	return x.readmit(ctx)
+}
+
+func (x *exchange) readmit(ctx context.Context) error {
+	keys, err := x.admitted(ctx)
+	if err != nil {
+		return err
+	}
+	return x.server.Admit(keys)
+}
+
+// Drain has a worker take no more work, or take it again.
+func (x *exchange) Drain(name string, on bool) error { return x.office.Drain(name, on) }
 
 func logOf(id dispatch.AttemptID) store.LogOf {
 	return store.LogOf{Run: id.Run, Task: id.Task, Attempt: id.Attempt}
@@ -127,7 +269,13 @@ func (x *exchange) begin(ctx context.Context) (ownWorker, error) {
 		own := &process{exchange: x, ended: make(chan struct{})}
 		return own, own.begin(ctx)
 	}
-	conn, err := x.server.Connect(nats.Name("worker"))
+	var conn *nats.Conn
+	var err error
+	if x.server != nil {
+		conn, err = x.server.Connect(nats.Name("worker"))
+	} else {
+		conn, err = Join(x.options.Messages, x.options.Log, nats.Name("worker"))
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -199,6 +347,9 @@ const (
 // begin finds the workers that live, keeps the one that is of this very program, and
 // starts one if there is none.
 func (p *process) begin(ctx context.Context) error {
+	if err := os.MkdirAll(WorkerDir(p.records.Dir()), 0o700); err != nil {
+		return fmt.Errorf("the folder of the worker cannot be made: %w", err)
+	}
 	for _, n := range worker.Neighbours(WorkerDir(p.records.Dir()), "") {
 		if n.PID == 0 {
 			continue
@@ -262,13 +413,17 @@ func sameProgram(pid int) bool {
 
 // start starts a worker and waits for its hello.
 func (p *process) start(ctx context.Context) error {
-	words, err := os.OpenFile(filepath.Join(WorkerDir(p.records.Dir()), "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
+	output, err := os.OpenFile(filepath.Join(WorkerDir(p.records.Dir()), "log"), os.O_CREATE|os.O_APPEND|os.O_WRONLY, 0o600)
 	if err != nil {
 		return fmt.Errorf("the worker cannot be started: %w", err)
 	}
-	defer words.Close()
-	command := exec.Command(p.options.Worker[0], append(p.options.Worker[1:], "--beside", p.records.Dir(), "--slots", strconv.Itoa(p.options.Slots))...)
-	command.Stdout, command.Stderr = words, words
+	defer output.Close()
+	words := append(slices.Clone(p.options.Worker[1:]), "--beside", p.records.Dir(), "--slots", strconv.Itoa(p.options.Slots))
+	if m := p.options.Messages; m.URL != "" {
+		words = append(words, "--join", m.URL, "--credentials", m.Credentials)
+	}
+	command := exec.Command(p.options.Worker[0], words...)
+	command.Stdout, command.Stderr = output, output
 	command.SysProcAttr = &syscall.SysProcAttr{Setsid: true} // what ends the service does not end it
 	if err := command.Start(); err != nil {
 		return fmt.Errorf("the worker cannot be started: %w", err)
@@ -299,7 +454,7 @@ func (p *process) start(ctx context.Context) error {
 			err = errors.New("it does not answer")
 			_ = command.Process.Kill()
 		}
-		return fmt.Errorf("the worker does not start: %w; what it says is in %s%s", err, words.Name(), lastWords(words.Name()))
+		return fmt.Errorf("the worker does not start: %w; what it says is in %s%s", err, output.Name(), lastWords(output.Name()))
 	}
 	p.mu.Lock()
 	p.instance, p.pid = hello.Instance, hello.PID

@@ -74,6 +74,7 @@ type Task struct {
 	Timeout     Length            `json:"timeout"` // of one attempt; 0 is no limit
 	Retry       Retry             `json:"retry"`
 	Outcomes    []ExitCodes       `json:"outcomes,omitempty"` // of exit codes that mean something else than 0 and not 0
+	Queue       string            `json:"queue,omitempty"`    // the line of work that workers take it from; "" is DefaultQueue
 	Takes       map[string]int    `json:"takes,omitempty"`    // units of capacities, while an attempt is out
 	MayFail     bool              `json:"may_fail,omitempty"` // its failure does not fail the run
 	Repeatable  bool              `json:"repeatable"`         // it may be made again when nobody knows how far it came

@@ -396,7 +396,7 @@ func TestTheExampleOfTheReference(t *testing.T) {
 		t.Fatal(problems)
 	}
 	for _, key := range []string{"workflow", "about", "owner", "labels", "params", "starts", "every", "cron", "zone", "if_running", "at_most", "priority", "takes", "deadline", "defaults", "tasks", "after", "join", "otherwise",
-		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "type", "of", "min", "default",
+		"only_if", "exec", "shell", "route", "env", "timeout", "retry", "times", "pause", "growth", "cap", "spread", "outcomes", "may_fail", "repeatable", "queue", "type", "of", "min", "default",
 		"resources", "open", "close", "within", "close_must_succeed", "for_each", "at_once", "stop_on_first", "start", "wait", "window", "result",
 		"rrule", "at", "between", "on", "from", "until", "except", "delay", "spread", "covers", "length", "ends", "missed", "watermarks", "initial", "set",
 		"event", "source", "subject", "where", "settle", "collect", "file", "check", "min_size", "count", "dataset", "expect", "workflow", "task", "until", "http", "method", "headers", "body", "status", "holds", "query", "with",

@@ -71,7 +71,7 @@ func (r *reader) action(n *node, name, what string, s Settings) Task {
 	if r.keys(n, what, r.doing(&d)) {
 		r.oneKind(n, d, "exec, shell")
 	}
-	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
+	task.Env, task.Timeout, task.Retry, task.Queue = s.Env, s.Timeout, s.Retry, s.Queue
 	return task
 }
 

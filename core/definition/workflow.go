@@ -16,6 +16,7 @@ type Settings struct {
 	Env     map[string]string
 	Timeout Length
 	Retry   Retry
+	Queue   string // "" for the one that all workers take from who name no other
 	Setup   *Setup // of the project; nil without one
 }
 
@@ -162,9 +163,25 @@ func (r *reader) settings(n *node, s Settings) Settings {
 	r.keys(n, "defaults", map[string]func(*node){
 		"timeout": func(n *node) { s.Timeout = r.length(n, "timeout") },
 		"retry":   func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"queue":   func(n *node) { s.Queue = r.queue(n, "queue") },
 		"env":     func(n *node) { s.Env = r.env(n, s.Env, "") },
 	})
 	return s
+}
+
+// DefaultQueue is the line of work of tasks that name no other.
+const DefaultQueue = "main"
+
+func (r *reader) queue(n *node, what string) string {
+	name := r.text(n, what)
+	switch {
+	case name == "": // told already
+	case !IsName(name):
+		r.problem(n, "write small letters, digits and -, beginning with a letter, as in queue: upland", "%q cannot be the name of a queue", name)
+	case name == DefaultQueue:
+		return ""
+	}
+	return name
 }
 
 func (r *reader) retry(n *node, retry Retry) Retry {
@@ -260,7 +277,7 @@ func (r *reader) task(name string, n *node, s Settings) (task Task, after []depe
 		s = Settings{Retry: standard.Retry} // what is inherited is for programs
 	}
 	ok := r.keys(n, what, keys)
-	task.Env, task.Timeout, task.Retry = s.Env, s.Timeout, s.Retry
+	task.Env, task.Timeout, task.Retry, task.Queue = s.Env, s.Timeout, s.Retry, s.Queue
 	r.needs(after != nil, "after", what+" has %s and comes after nothing", map[string]*node{"join": join, "otherwise": otherwise})
 	r.needs(each != nil, "for_each", what+" has %s and is not made for each of a list", map[string]*node{"at_once": atOnce, "stop_on_first": stopOnFirst})
 	if each != nil && task.AtOnce == 0 {
@@ -295,7 +312,7 @@ func (r *reader) parked(n *node, task *Task, onTimeout *node, what string) {
 	}
 	for _, p := range n.pairs {
 		switch p.key.text {
-		case "takes", "env", "outcomes", "repeatable":
+		case "takes", "env", "outcomes", "repeatable", "queue":
 			r.problem(p.key, "take it out", "%s has %s, and no worker makes it", what, p.key.text)
 		}
 	}
@@ -341,6 +358,7 @@ func (r *reader) doing(d *doing) map[string]func(*node) {
 		"env":        func(n *node) { s.Env = r.env(n, s.Env, task.Name) },
 		"timeout":    func(n *node) { s.Timeout = r.length(n, "timeout of "+what) },
 		"retry":      func(n *node) { s.Retry = r.retry(n, s.Retry) },
+		"queue":      func(n *node) { s.Queue = r.queue(n, "queue of "+what) },
 		"exec":       d.kind("exec", func(n *node) { task.Exec = r.command(n, task.Name, what) }),
 		"shell":      d.kind("shell", func(n *node) { task.Shell = r.script(n, what) }),
 	}

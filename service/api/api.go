@@ -44,8 +44,9 @@ type Options struct {
 	Hosts    []string // names under which the service may be asked for, besides loopback
 	Address  string   // where the reader finds the console, as in http://127.0.0.1:7640
 	Version  string
-	KeepLogs time.Duration      // how long after its run ended a log is kept; 0 for ever
-	PerHour  float64            // what an hour of processor time costs; 0 for nobody knows
+	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
+	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
+	Crew     Crew
 	Workers  func() []WorkerNow // those that are there
 	Log      *slog.Logger
 }
@@ -100,6 +101,7 @@ func New(o Options) *API {
 	a.backfillRoutes(routes)
 	a.watermarkRoutes(routes)
 	a.capacityRoutes(routes)
+	a.workerRoutes(routes)
 	a.eventRoutes(routes)
 	a.hookRoutes(routes)
 	a.waitRoutes(routes)

@@ -135,7 +135,7 @@ func nkeysOf(workers map[string]string) (out []*server.NkeyUser) {
 		out = append(out, &server.NkeyUser{Nkey: key, Permissions: &server.Permissions{
 			Publish: &server.SubjectPermission{Allow: []string{"lantern.report." + name, "lantern.started." + name, "lantern.hello." + name, "lantern.log." + name, "lantern.parcel",
 				"$JS.API.CONSUMER.MSG.NEXT.LANTERN-ORDERS.>", "$JS.ACK.LANTERN-ORDERS.>"}},
-			Subscribe: &server.SubjectPermission{Allow: []string{"lantern.stop", "lantern.recorded." + name, "_INBOX." + name + ".>"}},
+			Subscribe: &server.SubjectPermission{Allow: []string{"lantern.stop", "lantern.recorded." + name, "lantern.greet." + name, "_INBOX." + name + ".>"}},
 		}})
 	}
 	slices.SortFunc(out, func(a, b *server.NkeyUser) int { return strings.Compare(a.Nkey, b.Nkey) })

@@ -42,6 +42,7 @@ type Courier struct {
 	ending context.CancelFunc
 
 	wants chan chan<- taken // slots that wait for an order
+	now   chan struct{}     // it is to say hello
 	look  chan struct{}     // more may be asked for than before
 	anew  chan struct{}     // what was asked for before is not answered any more
 
@@ -81,7 +82,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	}
 	ctx, ending := context.WithCancel(context.Background())
 	c := &Courier{CourierOptions: o, name: o.Hello().Name, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, wants: make(chan chan<- taken),
-		look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
+		now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
 	c.ExpectAlso(o.Expect)
 	var err error
 	if c.js, err = jetstream.New(nc); err != nil {
@@ -96,6 +97,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 				c.stop(id)
 			}
 		},
+		subjectGreet + c.name: func(*nats.Msg) { nudge(c.now) },
 		subjectTold + c.name: func(m *nats.Msg) {
 			var ids []AttemptID
 			if json.Unmarshal(m.Data, &ids) == nil {
@@ -204,6 +206,7 @@ func (c *Courier) greet(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-every.C:
+		case <-c.now:
 		case <-again:
 			nudge(c.anew)
 		}

@@ -13,6 +13,7 @@ import (
 	"fmt"
 	"time"
 
+	"wiselantern/core/definition"
 	"wiselantern/service/store"
 )
 
@@ -105,7 +106,7 @@ type Log struct {
 }
 
 // DefaultQueue is the line of work of tasks that name no other.
-const DefaultQueue = "main"
+const DefaultQueue = definition.DefaultQueue
 
 // queue is the line of work of an order.
 func (o Order) queue() string {

@@ -21,6 +21,7 @@ const (
 	subjectHello   = "lantern.hello."
 	subjectLog     = "lantern.log."
 	subjectLogged  = "lantern.logged." // a log has grown that a worker writes by itself
+	subjectGreet   = "lantern.greet."  // a worker is to say hello now
 	subjectTold    = "lantern.recorded."
 )
 

@@ -120,7 +120,7 @@ func (x *Office) Drain(name string, on bool) error {
 	} else {
 		delete(x.drained, name)
 	}
-	return nil
+	return x.nc.Publish(subjectGreet+name, nil) // it says hello by itself too
 }
 
 // Leave has one worker take no more work, and end when it has none left.
@@ -135,6 +135,18 @@ func (x *Office) Knows(id AttemptID) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	return x.mine[id] || x.held(id)
+}
+
+// Serves tells whether a worker that was heard of late takes from a queue.
+func (x *Office) Serves(queue string) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	for _, w := range x.workers {
+		if x.Now().Sub(w.Heard) < x.Patience && slices.Contains(w.Queues, queue) {
+			return true
+		}
+	}
+	return false
 }
 
 // held tells whether a worker that is not silent has an attempt, or a report of it.

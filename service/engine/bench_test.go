@@ -24,6 +24,7 @@ type quick struct {
 
 func (q *quick) Send(o dispatch.Order)         { q.orders <- o }
 func (q *quick) Cancel(dispatch.AttemptID)     {}
+func (q *quick) Serves(string) bool            { return true }
 func (q *quick) Knows(dispatch.AttemptID) bool { return false }
 func (q *quick) work() {
 	for o := range q.orders {

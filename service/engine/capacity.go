@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -156,6 +157,9 @@ func (e *Engine) SetCapacity(ctx context.Context, name string, units int) error 
 	})
 }
 
+// freeWorker is what an attempt waits for that has all that it takes.
+const freeWorker = "waits for a free worker"
+
 // Waits says of each ready task of a run what it waits for, by its number.
 func (e *Engine) Waits(ctx context.Context, run int64) (waits map[int]string, err error) {
 	waits = map[int]string{}
@@ -167,6 +171,9 @@ func (e *Engine) Waits(ctx context.Context, run int64) (waits map[int]string, er
 		for i, t := range l.run.Tasks {
 			if t.State == flow.Ready {
 				waits[i] = e.ledger.reason(dispatch.AttemptID{Run: run, Task: i, Attempt: t.Attempts})
+				if q := cmp.Or(l.node(i).Queue, dispatch.DefaultQueue); waits[i] == freeWorker && !e.sender.Serves(q) {
+					waits[i] = "no worker takes from the queue " + q
+				}
 			}
 		}
 		return nil
@@ -177,7 +184,7 @@ func (e *Engine) Waits(ctx context.Context, run int64) (waits map[int]string, er
 func (c *ledger) reason(id dispatch.AttemptID) string {
 	at := slices.IndexFunc(c.waiting, func(w waiter) bool { return w.id == id })
 	if at < 0 {
-		return "waits for a free worker"
+		return freeWorker
 	}
 	var parts []string
 	takes := c.waiting[at].takes

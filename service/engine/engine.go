@@ -27,6 +27,7 @@ type Sender interface {
 	Send(dispatch.Order)
 	Cancel(dispatch.AttemptID)
 	Knows(dispatch.AttemptID) bool
+	Serves(queue string) bool // whether a worker takes from it
 }
 
 // Engine runs workflows. Its methods may be called from any goroutine.

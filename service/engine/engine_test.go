@@ -50,6 +50,8 @@ func (h *hands) Cancel(id dispatch.AttemptID) {
 	h.cancelled = append(h.cancelled, id)
 }
 
+func (h *hands) Serves(string) bool { return true }
+
 func (h *hands) Knows(id dispatch.AttemptID) bool {
 	h.mu.Lock()
 	defer h.mu.Unlock()

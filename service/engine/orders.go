@@ -33,6 +33,7 @@ func (l *live) order(task, attempt int) (dispatch.Order, error) {
 		Marks:     l.markTexts(),
 		Parcel:    l.version.row.Parcel,
 		Timeout:   t.Timeout.Duration(),
+		Queue:     t.Queue,
 		Later:     l.row.Backfill.Valid,
 		Start:     l.row.WindowStart.Time(),
 		End:       l.row.WindowEnd.Time(),
