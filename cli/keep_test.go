@@ -1,6 +1,7 @@
 package cli_test
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -110,7 +111,8 @@ func TestTheDoctorSaysWhatIsWrong(t *testing.T) {
 func TestOldLogsAreRemoved(t *testing.T) {
 	p := newPerson(t)
 	p.wants(p.does("serve", "--keep-logs", "soon"), 2, "--keep-logs soon: write a length of time, as in 90d")
-	p.serves("--keep-logs", "2s")
+	p.wants(p.does("serve", "--most-runs", "3"), 2, "--newest-runs 7", "the second not above the first")
+	p.serves("--keep-logs", "2s", "--newest-runs", "0")
 	p.writes("w.yaml", "workflow: loud\nif_running: alongside\ntasks: {a: {shell: 'head -c 3000000 /dev/urandom | od -x'}}\n---\nworkflow: long\ntasks: {a: {shell: 'echo begun; sleep 60'}}\n")
 	p.wants(p.does("apply", "w.yaml"), 0)
 	p.wants(p.does("start", "long"), 0)
@@ -140,4 +142,31 @@ func TestOldLogsAreRemoved(t *testing.T) {
 	if after := large(); after > 3*before {
 		t.Errorf("the logs had %d bytes, and have %d", before, after)
 	}
+}
+
+// The attempts of runs that need not be kept are removed, but for the newest of each
+// workflow; how runs and tasks ended stays, and their windows are not made again.
+func TestOldRunsAreForgotten(t *testing.T) {
+	p := newPerson(t)
+	p.serves("--keep-runs", "2s", "--newest-runs", "2", "--end-tasks")
+	p.writes("w.yaml", "workflow: gauges\nif_running: alongside\nstarts: [{every: 1h}]\ntasks: {a: {shell: 'echo \"{\\\"level\\\": 2}\" > $LANTERN_RESULT'}}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("backfill", "gauges", "--from", "2026-03-28T00:00:00Z", "--to", "2026-03-28T05:00:00Z", "--follow"), 0, "5 of 5")
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		if s := p.does("show", "gauges:3"); strings.Contains(s.out, "no longer kept") {
+			break
+		} else if time.Now().After(deadline) {
+			t.Fatalf("it is still there:\n%s", s.out)
+		}
+	}
+	for n, kept := range []bool{false, false, false, true, true} {
+		run := p.run(fmt.Sprintf("gauges:%d", n+1))
+		if (run.Forgotten == nil) != kept || run.State != "succeeded" || len(run.Tasks) != 1 || run.Tasks[0].State != "succeeded" || kept != (len(run.Tasks[0].Attempts) == 1) {
+			t.Errorf("%s: forgotten %v, %d tasks, %s", run.ID, run.Forgotten, len(run.Tasks), run.State)
+		}
+	}
+	p.wants(p.does("rerun", "gauges:1", "--from", "a"), 2, "the attempts of run gauges:1 are no longer kept")
+	p.wants(p.does("runs", "gauges"), 0, "gauges:1", "gauges:5")
+	p.wants(p.does("backfill", "gauges", "--from", "2026-03-28T00:00:00Z", "--to", "2026-03-28T05:00:00Z", "--dry-run"), 0, "0 runs")
+	p.wants(p.does("doctor"), 0)
 }

@@ -8,6 +8,7 @@ import (
 	"net"
 	"os"
 	"path/filepath"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -29,6 +30,9 @@ type serveOptions struct {
 	files        string
 	price        float64
 	keepLogs     string
+	keepRuns     string
+	mostRuns     int
+	newestRuns   int
 	endTasks     bool
 	joining      string
 	messages     service.Messages
@@ -41,6 +45,9 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().IntVar(&o.slots, "slots", 0, "attempts at once (default twice the processors, at least 4)")
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
 	c.Flags().StringVar(&o.keepLogs, "keep-logs", "", "how long after its run ended a log is kept, as in 90d (default for ever)")
+	c.Flags().StringVar(&o.keepRuns, "keep-runs", "", "how long after its end the attempts of a run are kept, and events, as in 400d (default for ever)")
+	c.Flags().IntVar(&o.mostRuns, "most-runs", 0, "how many runs of each workflow are kept with their attempts and logs at most (default any number)")
+	c.Flags().IntVar(&o.newestRuns, "newest-runs", 7, "how many of the newest runs of each workflow are kept in any case")
 	c.Flags().Float64Var(&o.price, "price-per-hour", 0, "what an hour of processor time costs, for lantern usage and the console")
 	c.Flags().StringVar(&o.joining, "workers-listen", "", "address at which workers of other machines join over TLS, HOST:PORT")
 	c.Flags().StringVar(&o.messages.URL, "messages", "", "an outside message server (NATS with JetStream) or several of a cluster, as in tls://messages-1:4222")
@@ -85,12 +92,22 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	if o.slots < 0 {
 		return &usageError{fmt.Errorf("--slots %d: write a number from 1", o.slots)}
 	}
-	var keepLogs definition.Length
-	if o.keepLogs != "" {
-		var err error
-		if keepLogs, err = definition.ParseLength(o.keepLogs); err != nil || keepLogs == 0 {
-			return &usageError{fmt.Errorf("--keep-logs %s: write a length of time, as in 90d", o.keepLogs)}
+	keep := service.Keeping{Most: o.mostRuns, Newest: o.newestRuns}
+	for _, age := range []struct {
+		flag, text string
+		into       *time.Duration
+	}{{"--keep-logs", o.keepLogs, &keep.Logs}, {"--keep-runs", o.keepRuns, &keep.Runs}} {
+		if age.text == "" {
+			continue
 		}
+		length, err := definition.ParseLength(age.text)
+		if err != nil || length == 0 {
+			return &usageError{fmt.Errorf("%s %s: write a length of time, as in 90d", age.flag, age.text)}
+		}
+		*age.into = length.Duration()
+	}
+	if keep.Most < 0 || keep.Newest < 0 || keep.Most > 0 && keep.Most < keep.Newest {
+		return &usageError{fmt.Errorf("--most-runs %d, --newest-runs %d: write numbers from 0, the second not above the first", keep.Most, keep.Newest)}
 	}
 	if o.price < 0 {
 		return &usageError{fmt.Errorf("--price-per-hour %v: write a number from 0", o.price)}
@@ -115,7 +132,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Joining: o.joining, Messages: o.messages, Worker: own, EndTasks: o.endTasks, KeepLogs: keepLogs.Duration(), PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
+	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Joining: o.joining, Messages: o.messages, Worker: own, EndTasks: o.endTasks, Keep: keep, PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)

@@ -48,6 +48,9 @@ attempts and its result are shown.`,
 			if err == nil {
 				fmt.Fprintln(a.out, runPicture(painter(a.out), run))
 			}
+			if err == nil && run.Forgotten != nil {
+				fmt.Fprintf(a.out, "Its attempts and results are no longer kept, since %s (serve --keep-runs, --most-runs).\n", when(run.Forgotten))
+			}
 			return err
 		},
 	}
@@ -122,6 +125,9 @@ func (a *app) showTask(ctx context.Context, service *client.Client, run, name st
 		var rows [][]string
 		for _, at := range t.Attempts {
 			rows = append(rows, []string{fmt.Sprint(at.Number), p.state(at.State), orDash(at.Worker), when(at.Started), took(at.Started, at.Ended), strings.TrimSpace(at.Run + " " + at.Error)})
+			for _, late := range at.Late {
+				rows = append(rows, []string{"", p.dim("late"), late.Worker, "", "", p.dim(strings.TrimSpace(fmt.Sprintf("told at %s that it %s; that changed nothing %s", when(&late.Received), late.State, late.Error)))})
+			}
 		}
 		p.table(a.out, []string{"attempt", "state", "worker", "started", "took", "note"}, rows)
 	}

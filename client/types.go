@@ -33,6 +33,7 @@ type Run struct {
 	Created   time.Time      `json:"created"`
 	Started   *time.Time     `json:"started,omitempty"`
 	Ended     *time.Time     `json:"ended,omitempty"`
+	Forgotten *time.Time     `json:"forgotten,omitempty" doc:"When its attempts and results were removed from the records, as they need not be kept any more"`
 	DueBy     *time.Time     `json:"due_by,omitempty" doc:"When it should be done"`
 	Late      *Late          `json:"late,omitempty" doc:"It was found to be late"`
 	Used      *Used          `json:"used,omitempty" doc:"What its attempts have used; left out if nobody told"`
@@ -87,16 +88,27 @@ type Dependency struct {
 
 // Attempt is one try of a task.
 type Attempt struct {
-	Number   int        `json:"number"`
-	State    string     `json:"state" enum:"sent,running,waiting,succeeded,failed,skipped,stopped,lost"`
-	Run      string     `json:"run,omitempty" doc:"The run that it started"`
-	Worker   string     `json:"worker,omitempty"`
-	Started  *time.Time `json:"started,omitempty"`
-	Ended    *time.Time `json:"ended,omitempty"`
-	ExitCode *int       `json:"exit_code,omitempty"`
-	Error    string     `json:"error,omitempty"`
-	CPU      float64    `json:"cpu_seconds,omitempty" doc:"Processor time of its processes"`
-	Peak     int64      `json:"peak_bytes,omitempty" doc:"The most memory that one of them had"`
+	Number   int          `json:"number"`
+	State    string       `json:"state" enum:"sent,running,waiting,succeeded,failed,skipped,stopped,lost"`
+	Run      string       `json:"run,omitempty" doc:"The run that it started"`
+	Worker   string       `json:"worker,omitempty"`
+	Started  *time.Time   `json:"started,omitempty"`
+	Ended    *time.Time   `json:"ended,omitempty"`
+	ExitCode *int         `json:"exit_code,omitempty"`
+	Error    string       `json:"error,omitempty"`
+	CPU      float64      `json:"cpu_seconds,omitempty" doc:"Processor time of its processes"`
+	Peak     int64        `json:"peak_bytes,omitempty" doc:"The most memory that one of them had"`
+	Late     []LateReport `json:"late,omitempty" doc:"Reports that came when it had been given up; they changed nothing"`
+}
+
+// LateReport is a report of an attempt that came when it had been given up.
+type LateReport struct {
+	Worker   string    `json:"worker"`
+	State    string    `json:"state" doc:"How the attempt ended, as the worker saw it"`
+	Ended    time.Time `json:"ended"`
+	Received time.Time `json:"received"`
+	ExitCode *int      `json:"exit_code,omitempty"`
+	Error    string    `json:"error,omitempty"`
 }
 
 // Runs is one page of a listing, newest first.

@@ -36,8 +36,8 @@ type Options struct {
 	Worker   []string // the program and the arguments of the own worker's process; none for a worker within this process
 	EndTasks bool     // when the service stops, what its own worker executes is given up
 	Console  fs.FS
-	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
-	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
+	Keep     Keeping
+	PerHour  float64 // what an hour of processor time costs; 0 for nobody knows
 	Version  string
 	Log      *slog.Logger
 }
@@ -118,9 +118,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	keepDone := make(chan struct{})
 	go func() {
 		defer close(keepDone)
-		if o.KeepLogs > 0 {
-			keepLogs(eyesContext, records, o.KeepLogs, o.Log)
-		}
+		o.Keep.keep(eyesContext, records, heart, o.Log)
 	}()
 	defer func() {
 		closeEyes()
@@ -144,7 +142,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	}
 
 	s := &Service{Address: "http://" + listener.Addr().String()}
-	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.KeepLogs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
+	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.Keep.Logs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
 		Crew: exchange, Workers: exchange.list})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()

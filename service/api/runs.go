@@ -14,6 +14,7 @@ import (
 	"wiselantern/client"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
 	"wiselantern/service/engine"
 	"wiselantern/service/store"
 )
@@ -171,7 +172,7 @@ func moment(m store.Moment) *time.Time {
 // summaryOf is a run without its tasks, and without the values of secret params.
 func (a *API) summaryOf(ctx context.Context, row store.Run) (run client.Run, err error) {
 	run = client.Run{ID: engine.RunName(row.Name, row.Number), Workflow: row.Name, Number: row.Number, Version: row.Version, State: row.State,
-		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended)}
+		Attention: row.Attention, Cause: row.Cause, CausedBy: row.CausedBy, Due: moment(row.Due), Created: row.Created.Time(), Started: moment(row.Started), Ended: moment(row.Ended), Forgotten: moment(row.Forgotten)}
 	run.DueBy = moment(row.DueBy)
 	if row.Late.Valid {
 		run.Late = &client.Late{Since: row.Late.Time(), Reason: row.LateReason}
@@ -325,12 +326,32 @@ func (a *API) waits(ctx context.Context, row store.Run) (map[int]string, error) 
 }
 
 func (a *API) addAttempts(ctx context.Context, tasks map[int]*client.Task, attempts []store.Attempt) error {
+	late := map[dispatch.AttemptID][]client.LateReport{}
+	for _, at := range attempts {
+		if at.State != string(dispatch.Lost) && at.State != string(dispatch.Stopped) {
+			continue
+		}
+		rows, err := a.Store.LateReports(ctx, at.Run)
+		if err != nil {
+			return err
+		}
+		for _, row := range rows {
+			one := client.LateReport{Worker: row.Worker, State: row.State, Ended: row.Ended.Time(), Received: row.Received.Time(), Error: row.Error}
+			if row.ExitCode.Valid {
+				code := int(row.ExitCode.Int64)
+				one.ExitCode = &code
+			}
+			id := dispatch.AttemptID{Run: row.Run, Task: row.Task, Attempt: row.Attempt}
+			late[id] = append(late[id], one)
+		}
+		break
+	}
 	for _, at := range attempts {
 		t := tasks[at.Task]
 		if t == nil {
 			continue
 		}
-		one := client.Attempt{Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error,
+		one := client.Attempt{Late: late[dispatch.AttemptID{Run: at.Run, Task: at.Task, Attempt: at.Number}], Number: at.Number, State: at.State, Worker: at.Worker, Started: moment(at.Started), Ended: moment(at.Ended), Error: at.Error,
 			CPU: seconds(at.CPU.Int64), Peak: at.Peak.Int64}
 		if at.ExitCode.Valid {
 			code := int(at.ExitCode.Int64)

@@ -45,6 +45,7 @@ type Engine struct {
 	inbox   chan command
 	done    chan struct{}
 	fault   atomic.Pointer[Fault]
+	trial   func(point string) error // of simulations: what goes wrong at that point; nil outside of them
 
 	connections atomic.Pointer[map[string]string] // addresses by name
 
@@ -143,7 +144,9 @@ func (e *Engine) Run(ctx context.Context) {
 			}
 			commands = append(commands, c)
 		}
-		e.process(commands)
+		if !e.process(commands) {
+			return
+		}
 		alarm.Reset(e.untilNextTimer())
 	}
 }
@@ -171,10 +174,17 @@ func (e *Engine) untilNextTimer() time.Duration {
 	return min(max(0, at.Sub(e.now())), longestSleep)
 }
 
-// process records the commands and the timers that are due in one transaction.
-func (e *Engine) process(commands []command) {
+// errCut is what a trial says to end the engine where it stands, as SIGKILL does.
+var errCut = errors.New("cut off")
+
+// process records the commands and the timers that are due in one transaction. It is
+// false if the engine was cut off.
+func (e *Engine) process(commands []command) bool {
 	answers := make([]error, len(commands))
 	err := e.commit(commands, answers)
+	if errors.Is(err, errCut) {
+		return false
+	}
 	if err != nil {
 		e.failed(err)
 	}
@@ -184,6 +194,15 @@ func (e *Engine) process(commands []command) {
 		}
 		c.reply <- answers[i]
 	}
+	return true
+}
+
+// try asks a simulation what goes wrong at a point.
+func (e *Engine) try(point string) error {
+	if e.trial == nil {
+		return nil
+	}
+	return e.trial(point)
 }
 
 func (e *Engine) commit(commands []command, answers []error) error {
@@ -212,7 +231,14 @@ func (e *Engine) commit(commands []command, answers []error) error {
 		b.settle()
 	}
 	b.flush()
+	if err := e.try("before the commit"); err != nil {
+		b.Rollback()
+		return err
+	}
 	if err := b.Commit(); err != nil {
+		return err
+	}
+	if err := e.try("after the commit"); err != nil {
 		return err
 	}
 	if was := e.fault.Swap(nil); was != nil {
@@ -221,8 +247,13 @@ func (e *Engine) commit(commands []command, answers []error) error {
 			e.goOn(id)
 		}
 	}
-	for _, release := range b.effects {
+	for i, release := range b.effects {
 		release()
+		if i == 0 {
+			if err := e.try("between two effects"); err != nil {
+				return err
+			}
+		}
 	}
 	if b.told != nil {
 		e.Hub.tell(b.told)

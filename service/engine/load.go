@@ -195,6 +195,9 @@ func (e *Engine) loadOutside(ctx context.Context, m *memory) error {
 }
 
 func (e *Engine) restore(ctx context.Context, row store.Run, v *version) (*live, error) {
+	if row.Forgotten.Valid {
+		return nil, &RefusedError{fmt.Sprintf("the attempts of run %s are no longer kept; make its window again with lantern backfill or lantern start", RunName(row.Name, row.Number))}
+	}
 	tasks, err := e.store.Tasks(ctx, row.ID)
 	if err != nil {
 		return nil, err

@@ -39,7 +39,7 @@ func TestLogsOfRunsThatAreOverAreForgotten(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	forgotten, err := s.ForgetLogs(t.Context(), At(now.Add(-24*time.Hour)))
+	forgotten, err := s.ForgetLogs(t.Context(), Keep{Before: At(now.Add(-24 * time.Hour))})
 	if err != nil || forgotten != 2*runsForgotten*9/10 {
 		t.Errorf("%d runs lost their logs, %v", forgotten, err)
 	}
@@ -49,7 +49,7 @@ func TestLogsOfRunsThatAreOverAreForgotten(t *testing.T) {
 			t.Errorf("run %d has %d lines, %v", n+1, count, err)
 		}
 	}
-	if again, err := s.ForgetLogs(t.Context(), At(now.Add(-24*time.Hour))); err != nil || again != 0 {
+	if again, err := s.ForgetLogs(t.Context(), Keep{Before: At(now.Add(-24 * time.Hour))}); err != nil || again != 0 {
 		t.Errorf("%d more, %v", again, err)
 	}
 }

@@ -79,6 +79,7 @@ type Run struct {
 	CPU          int64          `db:"cpu"`  // microseconds
 	Busy         int64          `db:"busy"` // microseconds
 	Peak         int64          `db:"peak"` // bytes
+	Forgotten    Moment         `db:"forgotten"`
 }
 
 // Task is a row of tasks.

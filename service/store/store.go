@@ -62,7 +62,7 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 		return nil, err
 	}
 	records := filepath.Join(dir, "lantern.db")
-	write, err := openDatabase(ctx, records, "FULL", "", migrations, "migrations")
+	write, err := openDatabase(ctx, records, "FULL", "&_auto_vacuum=incremental", migrations, "migrations")
 	if err != nil {
 		return nil, err
 	}
@@ -185,6 +185,10 @@ func openDatabase(ctx context.Context, name, synchronous, more string, files emb
 		return nil, err
 	}
 	db.SetMaxOpenConns(1)
+	if err := freeSpaceGoesBack(ctx, db); err != nil {
+		db.Close()
+		return nil, fmt.Errorf("%s cannot be opened: %w; see that the folder is writable and has room", name, err)
+	}
 	provider, err := goose.NewProvider(goose.DialectSQLite3, db.DB, steps)
 	if err == nil {
 		_, err = provider.Up(ctx)
@@ -194,6 +198,23 @@ func openDatabase(ctx context.Context, name, synchronous, more string, files emb
 		return nil, fmt.Errorf("%s cannot be opened: %w; see that the folder is writable and has room", name, err)
 	}
 	return db, nil
+}
+
+// freeSpaceGoesBack has a database that was made without it give space back; it is
+// written anew once for that, where there is room (SQLite, PRAGMA auto_vacuum).
+func freeSpaceGoesBack(ctx context.Context, db *sqlx.DB) error {
+	var mode, pages int
+	if err := db.GetContext(ctx, &mode, `PRAGMA auto_vacuum`); err != nil {
+		return err
+	}
+	if err := db.GetContext(ctx, &pages, `PRAGMA page_count`); err != nil || mode != 0 || pages == 0 {
+		return err
+	}
+	if _, err := db.ExecContext(ctx, `PRAGMA auto_vacuum = INCREMENTAL`); err != nil {
+		return err
+	}
+	_, _ = db.ExecContext(ctx, `VACUUM`) // without room it stays as it was
+	return nil
 }
 
 // refuseNewer looks at the schema without writing to the file.

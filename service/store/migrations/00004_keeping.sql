@@ -21,3 +21,7 @@ CREATE TABLE worker_keys (
     created    INTEGER NOT NULL,
     created_by TEXT    NOT NULL
 ) WITHOUT ROWID;
+
+-- When the attempts of a run were removed from the records; how it ended stays.
+ALTER TABLE runs ADD COLUMN forgotten INTEGER;
+CREATE INDEX runs_kept ON runs (workflow, number) WHERE forgotten IS NULL AND ended IS NOT NULL;

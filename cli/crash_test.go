@@ -1,0 +1,272 @@
+package cli_test
+
+import (
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"wiselantern/client"
+)
+
+// Real work through the built binary, while its parts are ended by SIGKILL at moments
+// that nobody has chosen. In the end, what the tasks themselves wrote is compared with
+// what was recorded. LANTERN_KILLS says how often, LANTERN_SEED makes the moments again.
+
+// kills is how many kills a test makes: a few, or as many as LANTERN_KILLS says.
+func kills(t *testing.T, few int) int {
+	if n, err := strconv.Atoi(os.Getenv("LANTERN_KILLS")); err == nil {
+		return n
+	}
+	return few
+}
+
+func seeded(t *testing.T) *rand.Rand {
+	seed := uint64(time.Now().UnixNano())
+	if n, err := strconv.ParseUint(os.Getenv("LANTERN_SEED"), 10, 64); err == nil {
+		seed = n
+	}
+	t.Logf("LANTERN_SEED=%d", seed)
+	return rand.New(rand.NewPCG(seed, 0))
+}
+
+// work is a workflow whose tasks note when they begin and end.
+func work(notes, queue string) string {
+	step := fmt.Sprintf("'echo \"begin $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; sleep 0.15; echo line of $LANTERN_RUN; echo \"end $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; echo \"{\\\"of\\\": \\\"$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\\\"}\" > $LANTERN_RESULT'", notes)
+	return fmt.Sprintf("workflow: work\nif_running: alongside\ndefaults: {queue: %s}\ntasks:\n  a: {shell: %[2]s}\n  b: {after: a, for_each: [x, y, z], shell: %[2]s}\n  c: {after: b, shell: %[2]s}\n", queue, step)
+}
+
+// feed starts runs until it is told to stop, and tells how many were acknowledged.
+func (p *person) feed(stop <-chan struct{}) (acknowledged map[string]bool) {
+	acknowledged = map[string]bool{}
+	for {
+		select {
+		case <-stop:
+			return acknowledged
+		case <-time.After(60 * time.Millisecond):
+		}
+		c := p.command("start", "work", "-o", "json")
+		out, err := c.Output()
+		var run client.Run
+		if err == nil && json.Unmarshal(out, &run) == nil {
+			acknowledged[run.ID] = true
+		}
+	}
+}
+
+// compare waits for the end of all runs and compares them with what their tasks noted.
+func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, lost int) {
+	p.t.Helper()
+	var page client.Runs
+	deadline := time.Now().Add(3 * time.Minute)
+	for {
+		page = client.Runs{}
+		if s := p.does("runs", "work", "--limit", "500", "-o", "json"); json.Unmarshal([]byte(s.out), &page) == nil {
+			open := 0
+			for _, r := range page.Runs {
+				if r.Ended == nil {
+					open++
+				}
+			}
+			if open == 0 && len(page.Runs) > 0 {
+				break
+			}
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("some runs do not end:\n%s", p.does("runs", "work").out)
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
+	text, err := os.ReadFile(notes)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	noted := map[string]int{}
+	for line := range strings.Lines(string(text)) {
+		noted[strings.TrimSpace(line)]++
+	}
+	for _, r := range page.Runs {
+		delete(acknowledged, r.ID)
+		run := p.run(r.ID)
+		if run.State != "succeeded" {
+			p.t.Errorf("%s is %s", run.ID, run.State)
+		}
+		for _, task := range run.Tasks {
+			if len(task.Attempts) == 0 {
+				continue // it stands for its items
+			}
+			tasks++
+			for i, a := range task.Attempts {
+				name := fmt.Sprintf("%s %s %d", run.ID, task.Name, a.Number)
+				begun, ended := noted["begin "+name], noted["end "+name]
+				switch last := i == len(task.Attempts)-1; {
+				case begun > 1 || ended > 1:
+					p.t.Errorf("attempt %s was executed %d times", name, begun)
+				case last && (a.State != "succeeded" || ended != 1 || fmt.Sprint(task.Result["of"]) != name):
+					p.t.Errorf("attempt %s is %s with the result %v, and it noted %d ends", name, a.State, task.Result, ended)
+				case !last && a.State != "lost":
+					p.t.Errorf("attempt %s is %s, and there is another", name, a.State)
+				}
+				if a.State == "lost" {
+					lost++
+				}
+				delete(noted, "begin "+name)
+				delete(noted, "end "+name)
+			}
+		}
+	}
+	for id := range acknowledged {
+		p.t.Errorf("%s was acknowledged and is not recorded", id)
+	}
+	for name := range noted {
+		p.t.Errorf("a task noted %q, and nothing of it is recorded", name)
+	}
+	return tasks, lost
+}
+
+func TestKillsOfServiceAndWorkerLoseNothing(t *testing.T) {
+	p := newPerson(t)
+	random := seeded(t)
+	notes := filepath.Join(p.home, "notes")
+	p.writes("work.yaml", work(notes, "main"))
+	service := p.serves("--slots", "4")
+	p.wants(p.does("apply", "work.yaml"), 0)
+	stop := make(chan struct{})
+	var acknowledged map[string]bool
+	var feeding sync.WaitGroup
+	feeding.Go(func() { acknowledged = p.feed(stop) })
+	many, services, workers := kills(t, 8), 0, 0
+	for range many {
+		time.Sleep(time.Duration(50+random.IntN(600)) * time.Millisecond)
+		if which := random.IntN(3); which != 0 {
+			p.endWorkers()
+			workers++
+			if which == 1 {
+				continue
+			}
+		}
+		_ = service.Process.Kill()
+		_ = service.Wait()
+		services++
+		service = p.serves("--slots", "4")
+	}
+	close(stop)
+	feeding.Wait()
+	runs := len(acknowledged)
+	tasks, lost := p.compare(notes, acknowledged)
+	t.Logf("%d kills of the service, %d of its worker; %d runs with %d tasks, %d attempts cut off and made again; nothing lost, nothing twice", services, workers, runs, tasks, lost)
+	if runs == 0 || workers > 2 && lost == 0 {
+		t.Error("the kills came at the wrong moments")
+	}
+}
+
+// messageServers starts a cluster of three outside message servers, and returns their
+// address and what kills and starts one again.
+func (p *person) messageServers() (address string, again func(which int)) {
+	p.t.Helper()
+	program := filepath.Join(p.home, "nats-server")
+	if out, err := exec.Command("go", "build", "-o", program, "github.com/nats-io/nats-server/v2").CombinedOutput(); err != nil {
+		p.t.Fatalf("the message server cannot be built: %v\n%s", err, out)
+	}
+	port := func() int {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		defer l.Close()
+		return l.Addr().(*net.TCPAddr).Port
+	}
+	var clients, routes []string
+	var args [3][]string
+	for i := range 3 {
+		clientPort, routePort := port(), port()
+		clients = append(clients, fmt.Sprintf("nats://127.0.0.1:%d", clientPort))
+		routes = append(routes, fmt.Sprintf("nats://127.0.0.1:%d", routePort))
+		args[i] = []string{"-n", fmt.Sprintf("m%d", i), "-a", "127.0.0.1", "-p", strconv.Itoa(clientPort), "-js", "-sd", filepath.Join(p.home, fmt.Sprintf("m%d", i)),
+			"--cluster_name", "rivers", "--cluster", fmt.Sprintf("nats://127.0.0.1:%d", routePort)}
+	}
+	var running [3]*exec.Cmd
+	start := func(i int) {
+		running[i] = exec.Command(program, append(args[i], "--routes", strings.Join(routes, ","))...)
+		if err := running[i].Start(); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+	for i := range 3 {
+		start(i)
+	}
+	p.t.Cleanup(func() {
+		for _, c := range running {
+			_ = c.Process.Kill()
+			_ = c.Wait()
+		}
+	})
+	return strings.Join(clients, ","), func(which int) {
+		_ = running[which].Process.Kill()
+		_ = running[which].Wait()
+		time.Sleep(200 * time.Millisecond)
+		start(which)
+	}
+}
+
+// Three workers of other machines on a cluster of three message servers; servers, workers
+// and the service are killed under load.
+func TestKillsOfMessageServersLoseNothing(t *testing.T) {
+	p := newPerson(t)
+	random := seeded(t)
+	address, killServer := p.messageServers()
+	notes := filepath.Join(p.home, "notes")
+	p.writes("work.yaml", work(notes, "field"))
+	var service *exec.Cmd
+	serve := func() { service = p.serves("--messages", address, "--slots", "1") }
+	time.Sleep(2 * time.Second) // for the cluster to choose its leader
+	serve()
+	p.wants(p.does("apply", "work.yaml"), 0)
+	names := []string{"field-1", "field-2", "field-3"}
+	workers := map[string]*exec.Cmd{}
+	for _, name := range names {
+		workers[name] = p.joins(name, address, "--queue", "field", "--slots", "2")
+	}
+	stop := make(chan struct{})
+	var acknowledged map[string]bool
+	var feeding sync.WaitGroup
+	feeding.Go(func() { acknowledged = p.feed(stop) })
+	many := kills(t, 5)
+	count := map[string]int{}
+	for i := range many {
+		time.Sleep(time.Duration(300+random.IntN(900)) * time.Millisecond)
+		switch what := random.IntN(4); {
+		case i == 0 || what < 2:
+			killServer(random.IntN(3))
+			count["message servers"]++
+			time.Sleep(3 * time.Second) // two of three must be there
+		case what == 2:
+			_ = service.Process.Kill()
+			_ = service.Wait()
+			serve()
+			count["services"]++
+		default:
+			name := names[random.IntN(3)]
+			_ = workers[name].Process.Kill()
+			_ = workers[name].Wait()
+			workers[name] = p.joins(name, address, "--queue", "field", "--slots", "2")
+			count["workers"]++
+		}
+	}
+	close(stop)
+	feeding.Wait()
+	runs := len(acknowledged)
+	tasks, lost := p.compare(notes, acknowledged)
+	t.Logf("killed: %v; %d runs with %d tasks, %d attempts cut off and made again; nothing lost, nothing twice", count, runs, tasks, lost)
+	if runs == 0 {
+		t.Error("no run was started")
+	}
+}

@@ -1,0 +1,544 @@
+package engine
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"wiselantern/core/definition"
+	"wiselantern/core/flow"
+	"wiselantern/service/dispatch"
+	"wiselantern/service/store"
+)
+
+// The engine with its real records, under a simulated clock, message server and
+// workers, driven by a seed: what goes wrong, and when, is drawn from it. After every
+// step the promises are looked at; in the end everything is let go well, and each run
+// must have ended. LANTERN_SEEDS says how many seeds, LANTERN_SEED makes one again.
+
+const simulated = `workflow: hourly
+starts: [{every: 20m, missed: each}]
+if_running: queue
+defaults: {retry: {times: 2, pause: 30s, spread: 0}}
+resources:
+  desk: {open: {exec: [open]}, close: {exec: [close]}}
+tasks:
+  fetch: {exec: [a], takes: {line: 1}}
+  check: {after: fetch, for_each: [x, y, z], at_once: 2, within: desk, exec: [b], takes: {line: 1}}
+  load: {after: {check: settled}, within: desk, exec: [c], timeout: 5m}
+  mend: {after: {load: failed}, exec: [d]}
+---
+workflow: wide
+if_running: alongside
+defaults: {retry: {times: 1, pause: 1m, spread: 0}}
+tasks:
+  one: {exec: [a], takes: {line: 2}}
+  two: {exec: [a], may_fail: true}
+  three: {after: [one, two], join: any, exec: [b], takes: {line: 1}}
+  sub: {after: one, start: inner}
+---
+workflow: inner
+if_running: alongside
+tasks: {only: {exec: [a]}, last: {after: only, exec: [b]}}
+`
+
+const lines = 3 // units of the capacity
+
+// world is everything around one engine.
+type world struct {
+	t       *testing.T
+	seed    uint64
+	r       *rand.Rand
+	store   *store.Store
+	offset  time.Duration // of the machine's clock
+	calm    bool          // nothing goes wrong any more
+	closing bool          // nothing comes due any more
+	story   []string
+
+	engine *Engine
+	stop   context.CancelFunc
+	ended  chan struct{}
+
+	mu       sync.Mutex
+	standing []dispatch.Order // that no worker has taken
+	hands    map[dispatch.AttemptID]*simulatedAttempt
+	mail     []dispatch.Ended // reports under way, some of them twice
+	over     map[dispatch.AttemptID]int
+	promised map[string]bool // runs that were acknowledged
+}
+
+type simulatedAttempt struct {
+	order   dispatch.Order
+	stopped bool
+	gone    bool // its worker is lost; it may come back and tell later
+}
+
+func (w *world) now() time.Time { return time.Now().Add(w.offset) }
+
+func (w *world) tell(format string, args ...any) {
+	w.story = append(w.story, w.now().UTC().Format("15:04:05  ")+fmt.Sprintf(format, args...))
+}
+
+func (w *world) fail(format string, args ...any) {
+	w.t.Helper()
+	story := w.story[max(0, len(w.story)-40):]
+	w.t.Fatalf("seed %d: %s\n\nmake it again with LANTERN_SEED=%d; its end was\n  %s", w.seed, fmt.Sprintf(format, args...), w.seed, strings.Join(story, "\n  "))
+}
+
+// chance is true once in so many times, and never when all is calm.
+func (w *world) chance(in int) bool { return !w.calm && w.r.IntN(in) == 0 }
+
+// The world is the message server too: an order that stands in it is not taken twice.
+
+func (w *world) Send(o dispatch.Order) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.over[o.AttemptID] > 0 {
+		w.story = append(w.story, "WRONG: attempt "+o.AttemptID.String()+" was sent when its end was recorded")
+		w.over[o.AttemptID] += 1000
+		return
+	}
+	if w.hands[o.AttemptID] != nil || slices.ContainsFunc(w.standing, func(s dispatch.Order) bool { return s.AttemptID == o.AttemptID }) {
+		return
+	}
+	w.standing = append(w.standing, o)
+}
+
+func (w *world) Cancel(id dispatch.AttemptID) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.standing = slices.DeleteFunc(w.standing, func(o dispatch.Order) bool { return o.AttemptID == id })
+	if a := w.hands[id]; a != nil {
+		a.stopped = true
+	}
+}
+
+func (w *world) Serves(string) bool { return true }
+
+func (w *world) Knows(id dispatch.AttemptID) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	a := w.hands[id]
+	return a != nil && !a.gone || slices.ContainsFunc(w.mail, func(m dispatch.Ended) bool { return m.AttemptID == id }) ||
+		slices.ContainsFunc(w.standing, func(o dispatch.Order) bool { return o.AttemptID == id })
+}
+
+// begin begins a life of the engine.
+func (w *world) begin() {
+	e, err := New(context.Background(), w.store, w.now, slog.New(slog.DiscardHandler))
+	if err != nil {
+		w.fail("the engine cannot begin: %v", err)
+	}
+	e.ByHand = w.closing
+	e.trial = func(point string) error {
+		switch {
+		case w.chance(150):
+			w.tell("the process ends %s", point)
+			return errCut
+		case point == "before the commit" && w.chance(60):
+			w.tell("the disk takes nothing")
+			return errors.New("disk I/O error")
+		}
+		return nil
+	}
+	e.SetSender(w)
+	ctx, stop := context.WithCancel(context.Background())
+	w.engine, w.stop, w.ended = e, stop, make(chan struct{})
+	go func(ended chan struct{}) {
+		defer close(ended)
+		e.Run(ctx)
+	}(w.ended)
+	if err := w.say(func() error { return e.GoOn(context.Background(), anyGone) }); err != nil && !w.dead() {
+		w.tell("going on was refused: %v", err)
+		w.kill() // as a service that cannot go on does
+	}
+}
+
+// dead tells whether the engine has ended.
+func (w *world) dead() bool {
+	select {
+	case <-w.ended:
+		return true
+	default:
+		return false
+	}
+}
+
+func (w *world) kill() {
+	w.stop()
+	<-w.ended
+}
+
+// live sees to it that an engine lives.
+func (w *world) live() {
+	for tries := 0; w.dead(); tries++ {
+		w.stop()
+		w.mu.Lock()
+		if w.chance(2) { // the embedded message server went with it
+			w.tell("%d orders are gone with the message server", len(w.standing))
+			w.standing = nil
+		}
+		w.mu.Unlock()
+		w.tell("the process begins")
+		w.begin()
+		if tries > 200 {
+			w.fail("it does not come to live")
+		}
+	}
+}
+
+// say has something said to the engine, and waits as whoever says it would.
+func (w *world) say(do func() error) error {
+	done := make(chan error, 1)
+	go func() { done <- do() }()
+	synctest.Wait()
+	select {
+	case err := <-done:
+		return err
+	case <-w.ended:
+		return ErrStopped
+	case <-time.After(time.Hour):
+		w.fail("nobody answers")
+		return nil
+	}
+}
+
+// work is one step of a worker or of the message server.
+func (w *world) work() {
+	w.mu.Lock()
+	ids := slices.SortedFunc(maps.Keys(w.hands), func(a, b dispatch.AttemptID) int { return strings.Compare(a.String(), b.String()) })
+	switch what := w.r.IntN(8); {
+	case what < 3 && len(w.standing) > 0: // a worker takes an order
+		i := w.r.IntN(len(w.standing))
+		o := w.standing[i]
+		w.standing = slices.Delete(w.standing, i, i+1)
+		if w.over[o.AttemptID] > 0 {
+			w.mu.Unlock()
+			return
+		}
+		w.hands[o.AttemptID] = &simulatedAttempt{order: o}
+		w.mu.Unlock()
+		w.tell("%s %s is taken", o.RunName, o.TaskName)
+		if !w.chance(3) { // that word may be lost
+			started := dispatch.Started{AttemptID: o.AttemptID, Worker: "w", At: w.now()}
+			_ = w.say(func() error { return w.engine.Started(context.Background(), started) })
+		}
+	case what < 6 && len(ids) > 0: // an attempt ends
+		id := ids[w.r.IntN(len(ids))]
+		a := w.hands[id]
+		delete(w.hands, id)
+		report := dispatch.Ended{AttemptID: id, Worker: "w", Started: w.now(), At: w.now(), Outcome: dispatch.Succeeded}
+		switch {
+		case a.stopped:
+			report.Outcome = dispatch.Stopped
+		case w.chance(5):
+			code := 1
+			report.Outcome, report.ExitCode, report.Error = dispatch.Failed, &code, "exit code 1"
+		}
+		w.mail = append(w.mail, report)
+		if w.chance(6) {
+			w.mail = append(w.mail, report)
+		}
+		w.tell("%s %s ends: %s", a.order.RunName, a.order.TaskName, report.Outcome)
+		w.mu.Unlock()
+	case what == 6 && len(ids) > 0 && w.chance(6): // a worker is lost, with what it has
+		id := ids[w.r.IntN(len(ids))]
+		a := w.hands[id]
+		if a.gone {
+			w.mu.Unlock()
+			return
+		}
+		a.gone = true
+		w.mail = append(w.mail, dispatch.Ended{AttemptID: id, Worker: "w", At: w.now(), Outcome: dispatch.Lost, Error: "not heard"})
+		if w.chance(2) { // for good
+			delete(w.hands, id)
+		}
+		w.tell("the worker of %s %s is lost", a.order.RunName, a.order.TaskName)
+		w.mu.Unlock()
+	default:
+		w.mu.Unlock()
+		w.deliver()
+	}
+}
+
+// deliver delivers one of the reports that are under way, in any order, and again until
+// it is recorded.
+func (w *world) deliver() {
+	w.mu.Lock()
+	if len(w.mail) == 0 {
+		w.mu.Unlock()
+		return
+	}
+	i := w.r.IntN(len(w.mail))
+	report := w.mail[i]
+	w.mu.Unlock()
+	err := w.say(func() error { return w.engine.Ended(context.Background(), report) })
+	if err != nil {
+		w.tell("the report of %v is not acknowledged: %v", report.AttemptID, err)
+		return
+	}
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.mail = slices.Delete(w.mail, i, i+1)
+	w.over[report.AttemptID]++
+}
+
+// step does one thing, whatever it may be.
+func (w *world) step() {
+	ctx := context.Background()
+	switch what := w.r.IntN(20); {
+	case what == 0:
+		name := []string{"wide", "inner", "hourly"}[w.r.IntN(3)]
+		var id string
+		err := w.say(func() error {
+			run, err := w.engine.Start(ctx, name, Wanted{}, "kari")
+			id = RunName(run.Name, run.Number)
+			return err
+		})
+		if err == nil {
+			w.promised[id] = true
+			w.tell("%s is started", id)
+		}
+	case what == 1:
+		d := time.Duration(1+w.r.IntN(1200)) * time.Second
+		w.tell("%v pass", d)
+		time.Sleep(d)
+	case what == 2 && w.chance(6):
+		d := time.Duration(w.r.IntN(7200)-3600) * time.Second
+		w.offset += d
+		w.tell("the machine's clock is set by %v", d)
+	case what == 3 && w.chance(4):
+		if open := w.open(); len(open) > 0 {
+			run := open[w.r.IntN(len(open))]
+			w.tell("%s is stopped", RunName(run.Name, run.Number))
+			_ = w.say(func() error { return w.engine.Stop(ctx, run, "", "kari") })
+		}
+	case what == 4 && w.chance(4):
+		w.tell("the process is killed")
+		w.kill()
+	case what < 8:
+		time.Sleep(time.Duration(w.r.IntN(20)) * time.Second)
+	default:
+		w.work()
+	}
+	synctest.Wait()
+	w.live()
+	w.look()
+}
+
+func (w *world) open() []store.Run {
+	rows, err := w.store.OpenRuns(context.Background())
+	if err != nil {
+		w.fail("%v", err)
+	}
+	return rows
+}
+
+// look looks at the promises.
+func (w *world) look() {
+	ctx := context.Background()
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	for id, n := range w.over {
+		if n >= 1000 {
+			w.fail("attempt %v was sent after its end was recorded", id)
+		}
+	}
+	attempts, err := w.store.OrderedAttempts(ctx)
+	if err != nil {
+		w.fail("%v", err)
+	}
+	used := 0
+	for _, a := range attempts {
+		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
+		if h := w.hands[id]; h != nil {
+			used += map[string]int{"fetch": 1, "check": 1, "one": 2, "three": 1}[strings.Split(h.order.TaskName, "[")[0]]
+		}
+	}
+	if used > lines {
+		w.fail("%d of %d units are in use", used, lines)
+	}
+	for id := range w.promised {
+		name, number, _ := strings.Cut(id, ":")
+		n, _ := strconv.Atoi(number)
+		if _, err := w.store.Run(ctx, name, n); err != nil {
+			w.fail("%s was acknowledged and is not recorded: %v", id, err)
+		}
+	}
+}
+
+// audit looks at all that was recorded.
+func (w *world) audit() {
+	ctx := context.Background()
+	changes, err := w.store.Transitions(ctx, 0, 0, 1<<20)
+	if err != nil {
+		w.fail("%v", err)
+	}
+	type place struct{ run, task int64 }
+	state := map[place]string{}
+	for _, c := range changes {
+		at := place{c.Run, -1}
+		if c.Task.Valid {
+			at.task = c.Task.Int64
+		}
+		if before, ok := state[at]; ok && before != c.Before {
+			w.fail("a change of task %d of run %d is recorded from %s, which was %s", at.task, at.run, c.Before, before)
+		}
+		state[at] = c.After
+	}
+	runs, err := w.store.Runs(ctx, store.RunFilter{Limit: 100_000})
+	if err != nil {
+		w.fail("%v", err)
+	}
+	windows := map[int64]int64{}
+	var first, last int64
+	for _, run := range runs {
+		name := RunName(run.Name, run.Number)
+		if !flow.RunState(run.State).Settled() {
+			w.fail("%s does not end: it is %s", name, run.State)
+		}
+		if run.Cause == "schedule" {
+			if windows[run.WindowEnd.Int64]++; windows[run.WindowEnd.Int64] > 1 {
+				w.fail("the window that ends at %v has two runs", run.WindowEnd.Time())
+			}
+			if first == 0 || run.WindowEnd.Int64 < first {
+				first = run.WindowEnd.Int64
+			}
+			last = max(last, run.WindowEnd.Int64)
+		}
+		tasks, err := w.store.Tasks(ctx, run.ID)
+		if err != nil {
+			w.fail("%v", err)
+		}
+		for _, task := range tasks {
+			if s, ok := state[place{run.ID, int64(task.Task)}]; ok && s != task.State {
+				w.fail("task %d of %s is recorded as %s, and its last change made it %s", task.Task, name, task.State, s)
+			}
+		}
+		if run.Name == "hourly" {
+			w.resource(run)
+		}
+	}
+	for end := first; end <= last; end += (20 * time.Minute).Microseconds() {
+		if end != 0 && windows[end] != 1 {
+			w.fail("the window that ends at %v has %d runs", store.Moment{}.Time().Add(time.Duration(end)*time.Microsecond), windows[end])
+		}
+	}
+}
+
+// resource looks whether what was opened in a run was closed in it.
+func (w *world) resource(run store.Run) {
+	attempts, err := w.store.Attempts(context.Background(), run.ID)
+	if err != nil {
+		w.fail("%v", err)
+	}
+	opened, closed := false, false
+	for _, a := range attempts {
+		switch a.Task {
+		case 4:
+			opened = opened || a.State == "succeeded"
+		case 5:
+			closed = true
+		}
+	}
+	if opened && !closed {
+		w.fail("%s has opened its desk and not closed it", RunName(run.Name, run.Number))
+	}
+}
+
+// simulate lives through one seed.
+func simulate(t *testing.T, seed uint64, dir string) (story []string) {
+	synctest.Test(t, func(t *testing.T) {
+		s, err := store.Open(context.Background(), dir)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer s.Close()
+		w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), store: s, calm: true, hands: map[dispatch.AttemptID]*simulatedAttempt{}, over: map[dispatch.AttemptID]int{}, promised: map[string]bool{}}
+		w.begin()
+		defer func() { w.kill() }()
+		project, problems := definition.Load([]definition.File{{Path: "w.yaml", Text: simulated}})
+		if problems != nil {
+			t.Fatal(problems)
+		}
+		if _, _, err := w.engine.Apply(context.Background(), project, "", "kari", false); err != nil {
+			t.Fatal(err)
+		}
+		if err := w.engine.SetCapacity(context.Background(), "line", lines); err != nil {
+			t.Fatal(err)
+		}
+		w.calm = false
+		for range 120 {
+			w.step()
+		}
+		// From here on all goes well, nothing more comes due, and people release what is held.
+		w.calm, w.closing = true, true
+		w.tell("from here on all goes well")
+		w.kill()
+		w.begin()
+		for tries := 0; len(w.open()) > 0; tries++ {
+			if tries > 20_000 {
+				run := w.open()[0]
+				tasks, _ := w.store.Tasks(context.Background(), run.ID)
+				w.fail("%s does not end: it is %s, its tasks %+v; %d orders stand, %d are executed, %d reports are under way", RunName(run.Name, run.Number), run.State, tasks, len(w.standing), len(w.hands), len(w.mail))
+			}
+			w.work()
+			if len(w.standing)+len(w.hands)+len(w.mail) == 0 {
+				time.Sleep(30 * time.Second)
+			}
+			synctest.Wait()
+		}
+		w.audit()
+		story = w.story
+	})
+	return story
+}
+
+func TestSimulation(t *testing.T) {
+	if text := os.Getenv("LANTERN_SEED"); text != "" {
+		seed, err := strconv.ParseUint(text, 10, 64)
+		if err != nil {
+			t.Fatal(err)
+		}
+		story := simulate(t, seed, filepath.Join(t.TempDir(), "data"))
+		again := simulate(t, seed, filepath.Join(t.TempDir(), "data"))
+		t.Log(strings.Join(story, "\n"))
+		if !slices.Equal(story, again) {
+			t.Error("the same seed makes another story")
+		}
+		return
+	}
+	seeds := 40
+	if n, err := strconv.Atoi(os.Getenv("LANTERN_SEEDS")); err == nil {
+		seeds = n
+	}
+	base := t.TempDir()
+	if _, err := os.Stat("/dev/shm"); err == nil { // the disk's speed is not what is looked at
+		if base, err = os.MkdirTemp("/dev/shm", "lantern-simulation-"); err != nil {
+			t.Fatal(err)
+		}
+		defer os.RemoveAll(base)
+	}
+	began, steps := time.Now(), 0
+	for seed := range seeds {
+		dir := filepath.Join(base, strconv.Itoa(seed))
+		steps += len(simulate(t, uint64(seed), dir))
+		_ = os.RemoveAll(dir)
+		if t.Failed() {
+			return
+		}
+	}
+	t.Logf("%d seeds, %d things that happened, in %v", seeds, steps, time.Since(began).Round(time.Millisecond))
+}
