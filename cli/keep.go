@@ -1,9 +1,11 @@
 package cli
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"time"
 
@@ -71,24 +73,21 @@ the service does, so keep it where others cannot read it. The token is not in it
 func (a *app) restoreCommand() *cobra.Command {
 	var data string
 	c := &cobra.Command{
-		Use:   "restore FILE",
+		Use:   "restore FILE|FOLDER",
 		Short: "Make a data folder of a backup",
-		Long: `Make a data folder of a backup, to serve from. The folder must not be there yet, or be
+		Long: `Make a data folder of a backup, or of the folder of copies that serve --copies has
+kept, to serve from. The folder must not be there yet, or be
 empty; nothing is overwritten. Every file is compared with what was written, and the
 databases are checked, before the folder gets its name.
 
 A service on it goes on from the moment of the backup: what was running then is made
 again, and windows that came due since are decided as their rules say (missed).`,
 		Example: `  lantern restore lantern-2026-03-28.tar.zst --data ./lantern-data
+  lantern restore /mnt/safe/copies --data ./lantern-data
   lantern serve --data ./lantern-data`,
 		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			file, err := os.Open(args[0])
-			if err != nil {
-				return &usageError{fmt.Errorf("the backup cannot be read: %w", err)}
-			}
-			defer file.Close()
-			contents, err := archive.Restore(c.Context(), file, data)
+			contents, err := restore(c.Context(), args[0], data)
 			if err != nil {
 				return err
 			}
@@ -100,6 +99,20 @@ again, and windows that came due since are decided as their rules say (missed).`
 	}
 	c.Flags().StringVar(&data, "data", defaultData, "the data folder to make")
 	return c
+}
+
+// restore makes a data folder of a backup, or of a folder of copies.
+func restore(ctx context.Context, from, data string) (archive.Contents, error) {
+	if archive.IsCopies(from) {
+		slog.SetDefault(slog.New(slog.DiscardHandler)) // the library tells each of its steps
+		return archive.RestoreCopies(ctx, from, data)
+	}
+	file, err := os.Open(from)
+	if err != nil {
+		return archive.Contents{}, &usageError{fmt.Errorf("the backup cannot be read: %w", err)}
+	}
+	defer file.Close()
+	return archive.Restore(ctx, file, data)
 }
 
 func (a *app) doctorCommand() *cobra.Command {

@@ -170,3 +170,33 @@ func TestOldRunsAreForgotten(t *testing.T) {
 	p.wants(p.does("backfill", "gauges", "--from", "2026-03-28T00:00:00Z", "--to", "2026-03-28T05:00:00Z", "--dry-run"), 0, "0 runs")
 	p.wants(p.does("doctor"), 0)
 }
+
+// What was recorded a moment ago is in the copies, when the machine is gone.
+func TestCopiesAreASecondBehind(t *testing.T) {
+	p := newPerson(t)
+	p.wants(p.does("serve", "--listen", "127.0.0.1:0", "--copies", "lantern-data/copies"), 1, "within the data folder")
+	service := p.serves("--copies", "copies")
+	p.writes("rivers/lantern.yaml", "project: rivers\n")
+	p.writes("rivers/workflows/w.yaml", "workflow: quick\nif_running: alongside\ntasks: {a: {exec: [bin/read]}}\n")
+	p.writes("rivers/bin/read", "#!/bin/sh\necho reading $LANTERN_RUN\n")
+	p.wants(p.does("apply", "rivers"), 0)
+	const many = 40
+	for range many {
+		p.wants(p.does("start", "quick"), 0)
+	}
+	p.wants(p.does("watch", "quick"), 0)
+	time.Sleep(3 * time.Second)
+	_ = service.Process.Kill()
+	_ = service.Wait()
+	p.endWorkers()
+	if err := os.RemoveAll(filepath.Join(p.home, "lantern-data")); err != nil {
+		t.Fatal(err)
+	}
+	p.wants(p.does("restore", "copies", "--data", "lantern-data"), 0, "has everything as of")
+	p.wants(p.does("restore", "copies", "--data", "lantern-data"), 1, "is not empty")
+	p.wants(p.does("doctor"), 0)
+	p.serves("--end-tasks")
+	p.wants(p.does("logs", fmt.Sprintf("quick:%d", many), "a"), 0, fmt.Sprintf("reading quick:%d", many))
+	p.wants(p.does("start", "quick", "--follow"), 0, "● succeeded")
+	p.wants(p.does("show", "quick"), 0, fmt.Sprintf("quick:%d", many+1))
+}

@@ -31,6 +31,7 @@ type serveOptions struct {
 	price        float64
 	keepLogs     string
 	keepRuns     string
+	copies       string
 	mostRuns     int
 	newestRuns   int
 	endTasks     bool
@@ -45,6 +46,7 @@ func (o *serveOptions) register(c *cobra.Command) {
 	c.Flags().IntVar(&o.slots, "slots", 0, "attempts at once (default twice the processors, at least 4)")
 	c.Flags().StringVar(&o.files, "files", "", "folder of the paths in waits and starts that are not absolute (default the one it is started in)")
 	c.Flags().StringVar(&o.keepLogs, "keep-logs", "", "how long after its run ended a log is kept, as in 90d (default for ever)")
+	c.Flags().StringVar(&o.copies, "copies", "", "a folder on another disk to which everything is copied as it is recorded; lantern restore makes a data folder of it")
 	c.Flags().StringVar(&o.keepRuns, "keep-runs", "", "how long after its end the attempts of a run are kept, and events, as in 400d (default for ever)")
 	c.Flags().IntVar(&o.mostRuns, "most-runs", 0, "how many runs of each workflow are kept with their attempts and logs at most (default any number)")
 	c.Flags().IntVar(&o.newestRuns, "newest-runs", 7, "how many of the newest runs of each workflow are kept in any case")
@@ -132,7 +134,7 @@ func (a *app) serve(ctx context.Context, o *serveOptions, then func(context.Cont
 	defer stop()
 	after := make(chan error, 1)
 	started := false
-	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Joining: o.joining, Messages: o.messages, Worker: own, EndTasks: o.endTasks, Keep: keep, PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
+	err = service.Run(ctx, service.Options{Data: o.data, Listen: o.listen, Hosts: o.hosts, Slots: o.slots, Files: o.files, Joining: o.joining, Messages: o.messages, Worker: own, EndTasks: o.endTasks, Keep: keep, Copies: o.copies, PerHour: o.price, Console: console.Files(), Version: Version(), Log: log},
 		func(s *service.Service) {
 			started = true
 			data, err := filepath.Abs(o.data)

@@ -17,6 +17,7 @@ import (
 	"wiselantern/client"
 	"wiselantern/service/access"
 	"wiselantern/service/api"
+	"wiselantern/service/archive"
 	"wiselantern/service/engine"
 	"wiselantern/service/lookout"
 	"wiselantern/service/signals"
@@ -37,6 +38,7 @@ type Options struct {
 	EndTasks bool     // when the service stops, what its own worker executes is given up
 	Console  fs.FS
 	Keep     Keeping
+	Copies   string  // a folder to which everything is copied all the time; "" for none
 	PerHour  float64 // what an hour of processor time costs; 0 for nobody knows
 	Version  string
 	Log      *slog.Logger
@@ -74,6 +76,13 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 		return err
 	}
 	defer func() { err = errors.Join(err, records.Close()) }()
+	if o.Copies != "" {
+		copies, err := archive.Copy(records.Dir(), o.Copies, o.Log)
+		if err != nil {
+			return err
+		}
+		defer func() { err = errors.Join(err, copies.Close()) }()
+	}
 	listener, err := listen(o.Listen)
 	if err != nil {
 		return err

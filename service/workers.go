@@ -526,13 +526,7 @@ func (p *process) leave(endTasks bool) {
 	pid, instance := p.pid, p.instance
 	p.mu.Unlock()
 	close(p.ended)
-	busy := 0
-	for _, w := range p.office.Workers() {
-		if w.Instance == instance {
-			busy = len(w.Holds)
-		}
-	}
-	if endTasks || busy == 0 {
+	if endTasks || !p.office.Busy() {
 		_ = syscall.Kill(pid, syscall.SIGTERM)
 	}
 	if !endTasks {

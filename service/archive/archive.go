@@ -123,12 +123,9 @@ func (nothing) Close() error { return nil }
 // Restore makes a data folder of an archive. The folder must not be there, or be
 // empty. After an error nothing is left of it.
 func Restore(ctx context.Context, in io.Reader, dir string) (c Contents, err error) {
-	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
-		return c, fmt.Errorf("the folder %s is not empty; name one that is not there yet, so that nothing is overwritten", dir)
-	}
-	fresh := strings.TrimRight(dir, "/") + ".restoring"
-	if err := os.Mkdir(fresh, 0o700); err != nil {
-		return c, fmt.Errorf("the folder %s cannot be made: %w; if an earlier restore was cut off, remove it", fresh, err)
+	fresh, err := besides(dir)
+	if err != nil {
+		return c, err
 	}
 	defer os.RemoveAll(fresh) // nothing, once it has its name
 	c, err = read(in, func(name string) (io.WriteCloser, error) {
@@ -141,19 +138,36 @@ func Restore(ctx context.Context, in io.Reader, dir string) (c Contents, err err
 	if err != nil {
 		return c, err
 	}
+	return c, settle(ctx, fresh, dir)
+}
+
+// besides makes the folder in which a data folder is put together.
+func besides(dir string) (fresh string, err error) {
+	if entries, err := os.ReadDir(dir); err == nil && len(entries) > 0 {
+		return "", fmt.Errorf("the folder %s is not empty; name one that is not there yet, so that nothing is overwritten", dir)
+	}
+	fresh = strings.TrimRight(dir, "/") + ".restoring"
+	if err := os.Mkdir(fresh, 0o700); err != nil {
+		return "", fmt.Errorf("the folder %s cannot be made: %w; if an earlier restore was cut off, remove it", fresh, err)
+	}
+	return fresh, nil
+}
+
+// settle checks the databases that were put together, and gives their folder its name.
+func settle(ctx context.Context, fresh, dir string) error {
 	for _, name := range []string{store.RecordsFile, store.LogsFile} {
 		damage, err := store.Damage(ctx, filepath.Join(fresh, name))
 		if err != nil {
-			return c, err
+			return err
 		}
 		if damage != nil {
-			return c, fmt.Errorf("the backup's %s is damaged: %s; use an older backup", name, strings.Join(damage, "; "))
+			return fmt.Errorf("the backup's %s is damaged: %s; use an older backup", name, strings.Join(damage, "; "))
 		}
 	}
 	if err := os.Remove(dir); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return c, err
+		return err
 	}
-	return c, os.Rename(fresh, dir)
+	return os.Rename(fresh, dir)
 }
 
 // read goes through an archive and proves that all of it is there, as it was written.

@@ -137,6 +137,13 @@ func (x *Office) Knows(id AttemptID) bool {
 	return x.mine[id] || x.held(id)
 }
 
+// Busy tells whether an order is out whose end is not recorded.
+func (x *Office) Busy() bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return len(x.mine) > 0 || slices.ContainsFunc(slices.Collect(maps.Values(x.workers)), func(w *Worker) bool { return w.Local && len(w.Holds) > 0 })
+}
+
 // Serves tells whether a worker that was heard of late takes from a queue.
 func (x *Office) Serves(queue string) bool {
 	x.mu.Lock()
