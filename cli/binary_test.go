@@ -5,7 +5,9 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
 	"net"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -509,4 +511,25 @@ func TestTheExampleRuns(t *testing.T) {
 		}
 	}
 	t.Logf("%d of 12 hours were late and collected on a further attempt", retried)
+}
+
+// gets asks the service for an address of its interface.
+func (p *person) gets(path string) string {
+	p.t.Helper()
+	token, err := os.ReadFile(filepath.Join(p.home, "lantern-data", "token"))
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	request, err := http.NewRequestWithContext(p.t.Context(), http.MethodGet, p.server+path, nil)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	request.Header.Set("Authorization", "Bearer "+strings.TrimSpace(string(token)))
+	response, err := http.DefaultClient.Do(request)
+	if err != nil {
+		return err.Error()
+	}
+	defer response.Body.Close()
+	text, _ := io.ReadAll(response.Body)
+	return string(text)
 }

@@ -68,6 +68,7 @@ const patience = 4 * time.Second
 // Run runs a service until ctx is done, and calls ready once it answers. When it
 // returns, everything that it knew is recorded; that takes ten seconds at most.
 func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
+	heedMemoryLimit()
 	if o.Slots == 0 {
 		o.Slots = max(4, 2*runtime.NumCPU())
 	}
@@ -142,6 +143,17 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	if err != nil {
 		return err
 	}
+	care := &condition{data: records.Dir(), exchange: exchange, slowest: heart.Slowest, log: o.Log, ahead: time.Now().Round(0)}
+	careContext, rest := context.WithCancel(context.Background())
+	careDone := make(chan struct{})
+	go func() {
+		defer close(careDone)
+		care.watch(careContext)
+	}()
+	defer func() {
+		rest()
+		<-careDone
+	}()
 	own, err := exchange.begin(ctx)
 	if err != nil {
 		return err
@@ -152,7 +164,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 
 	s := &Service{Address: "http://" + listener.Addr().String()}
 	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.Keep.Logs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
-		Crew: exchange, Workers: exchange.list})
+		Crew: exchange, Problems: care.list, Workers: exchange.list})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
 	own.run()

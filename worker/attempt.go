@@ -44,6 +44,9 @@ func (a *attempt) resultFile() string { return filepath.Join(a.dir, "result.json
 // execute runs the task and waits for its end.
 func (a *attempt) execute() dispatch.Ended {
 	if err := a.prepare(); err != nil {
+		if ofMachine(err) {
+			return a.worker.cannot("the work folder cannot be made", err)
+		}
 		return failed(fmt.Sprintf("the work folder cannot be made: %v", err))
 	}
 	if report, ok := a.setUp(); !ok {
@@ -77,6 +80,26 @@ func failed(reason string) dispatch.Ended {
 
 func failedWith(code int, reason string) dispatch.Ended {
 	return dispatch.Ended{Outcome: dispatch.Failed, Error: reason, ExitCode: &code}
+}
+
+// ofMachine tells whether an error is the machine's fault and not the task's: a full or
+// read-only disk, too many open files or processes, no memory.
+func ofMachine(err error) bool {
+	for _, one := range []error{syscall.ENOSPC, syscall.EDQUOT, syscall.EROFS, syscall.EIO, syscall.EMFILE, syscall.ENFILE, syscall.ENOMEM, syscall.EAGAIN} {
+		if errors.Is(err, one) {
+			return true
+		}
+	}
+	return false
+}
+
+// cannot is the report of an attempt that this machine could not even begin: it is made
+// again, and no more orders are taken until the machine can.
+func (w *Worker) cannot(what string, err error) dispatch.Ended {
+	if x, ok := w.exchange.(interface{ Rest() }); ok {
+		x.Rest()
+	}
+	return dispatch.Ended{Outcome: dispatch.Lost, Error: fmt.Sprintf("%s on this machine now: %v", what, err)}
 }
 
 func (a *attempt) prepare() error {
@@ -190,6 +213,9 @@ func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
 	out := newOutput(a.keep)
 	stdout, stderr, err := out.pipes()
+	if err != nil && ofMachine(err) {
+		return a.worker.cannot("no pipe can be made for its output", err)
+	}
 	if err != nil {
 		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
 	}
@@ -197,6 +223,10 @@ func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
 	err = cmd.Start()
 	stdout.Close()
 	stderr.Close()
+	if err != nil && ofMachine(err) {
+		out.close(0)
+		return a.worker.cannot("its program cannot be started", err)
+	}
 	if err != nil {
 		out.close(0)
 		code := codeNotExecutable

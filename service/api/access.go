@@ -69,6 +69,12 @@ func (a *API) SignInLink(person string) client.SignInLink {
 
 func (a *API) health(context.Context, *nothing) (client.Health, error) {
 	h := client.Health{State: "well", Version: a.Version}
+	if a.Problems != nil {
+		h.Problems = a.Problems()
+	}
+	if len(h.Problems) > 0 {
+		h.State = "impaired"
+	}
 	if fault := a.Engine.Fault(); fault != nil {
 		h.State, h.Error, h.Since = "cannot record", fault.Error, &fault.Since
 	}

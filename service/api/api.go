@@ -24,6 +24,7 @@ import (
 	"github.com/gofiber/fiber/v2/middleware/compress"
 	"golang.org/x/time/rate"
 
+	"wiselantern/client"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
 	"wiselantern/parcel"
@@ -47,7 +48,8 @@ type Options struct {
 	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
 	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
 	Crew     Crew
-	Workers  func() []WorkerNow // those that are there
+	Problems func() []client.Impairment // with what the service stands on
+	Workers  func() []WorkerNow         // those that are there
 	Log      *slog.Logger
 }
 

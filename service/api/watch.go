@@ -105,6 +105,14 @@ func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error)
 	if fault := a.Engine.Fault(); fault != nil {
 		w.Problem = "records cannot be written since " + fault.Since.UTC().Format(time.RFC3339) + ": " + fault.Error
 	}
+	if a.Problems != nil {
+		for _, p := range a.Problems() {
+			if w.Problem != "" {
+				w.Problem += "; "
+			}
+			w.Problem += p.Of + ": " + p.Problem + " (" + p.Do + ")"
+		}
+	}
 	if err := a.watchOpen(ctx, &w, chosen.names); err != nil {
 		return w, err
 	}

@@ -48,6 +48,7 @@ type Courier struct {
 
 	mu      sync.Mutex
 	leaving bool // it takes no more, and ends when it has nothing left
+	resting bool // it takes no more, for its machine cannot
 	drained bool // it takes no more, as the service says
 	asked   int  // orders that were asked for and have not come
 	closed  chan struct{}
@@ -213,6 +214,20 @@ func (c *Courier) greet(ctx context.Context) {
 	}
 }
 
+// rest has no orders be taken for as long as the machine cannot execute any.
+func (c *Courier) rest(on bool) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.resting = on
+}
+
+// Rest is called when something shows that the machine cannot execute orders now; it
+// is looked again with each hello.
+func (c *Courier) Rest() {
+	c.rest(true)
+	nudge(c.now)
+}
+
 func (c *Courier) answered() (time.Time, bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
@@ -239,6 +254,7 @@ func (c *Courier) sayHello(ctx context.Context) error {
 		}
 	}
 	c.mu.Unlock()
+	c.rest(len(h.Faults) > 0)
 	text, err := json.Marshal(h)
 	if err != nil {
 		return err
@@ -483,7 +499,7 @@ func (c *Courier) fetch(ctx context.Context) {
 func (c *Courier) mayAsk() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return !c.heard.IsZero() && !c.leaving && !c.drained && c.nc.IsConnected()
+	return !c.heard.IsZero() && !c.leaving && !c.drained && !c.resting && c.nc.IsConnected()
 }
 
 // receive looks at an order that has come. Only its first delivery may be executed.

@@ -125,7 +125,7 @@ type Capacity struct {
 
 // Capacities lists the capacities that are set, or taken by somebody.
 func (e *Engine) Capacities(ctx context.Context) (list []Capacity, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		waiting := map[string]int{}
 		for _, w := range e.ledger.waiting {
 			for name := range w.takes {
@@ -163,7 +163,7 @@ const freeWorker = "waits for a free worker"
 // Waits says of each ready task of a run what it waits for, by its number.
 func (e *Engine) Waits(ctx context.Context, run int64) (waits map[int]string, err error) {
 	waits = map[int]string{}
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		l := e.runs[run]
 		if l == nil {
 			return nil

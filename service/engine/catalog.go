@@ -21,7 +21,7 @@ type Listed struct {
 
 // Catalog lists the workflows that are there, by name.
 func (e *Engine) Catalog(ctx context.Context) (all []Listed, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		for name, w := range e.workflows {
 			if !w.row.Removed.Valid {
 				d := w.current.definition

@@ -45,6 +45,7 @@ type Engine struct {
 	inbox   chan command
 	done    chan struct{}
 	fault   atomic.Pointer[Fault]
+	slow    atomic.Int64             // nanoseconds: how long commits have taken of late
 	trial   func(point string) error // of simulations: what goes wrong at that point; nil outside of them
 
 	connections atomic.Pointer[map[string]string] // addresses by name
@@ -85,6 +86,7 @@ var ErrStopped = errors.New("the service is stopping")
 // returns an error it has changed nothing.
 type command struct {
 	do    func(*batch) error
+	reads bool // it writes nothing, so that it is answered also when nothing can be written
 	reply chan error
 }
 
@@ -174,6 +176,9 @@ func (e *Engine) untilNextTimer() time.Duration {
 	return min(max(0, at.Sub(e.now())), longestSleep)
 }
 
+// errNotDone stands for the answer of a command that was not come to.
+var errNotDone = errors.New("not done")
+
 // errCut is what a trial says to end the engine where it stands, as SIGKILL does.
 var errCut = errors.New("cut off")
 
@@ -181,6 +186,10 @@ var errCut = errors.New("cut off")
 // false if the engine was cut off.
 func (e *Engine) process(commands []command) bool {
 	answers := make([]error, len(commands))
+	for i := range answers {
+		answers[i] = errNotDone
+	}
+	faulty := e.fault.Load() != nil
 	err := e.commit(commands, answers)
 	if errors.Is(err, errCut) {
 		return false
@@ -189,7 +198,7 @@ func (e *Engine) process(commands []command) bool {
 		e.failed(err)
 	}
 	for i, c := range commands {
-		if err != nil {
+		if err != nil && (!c.reads || !faulty || errors.Is(answers[i], errNotDone)) {
 			answers[i] = err
 		}
 		c.reply <- answers[i]
@@ -220,9 +229,18 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	if e.fault.Load() != nil {
 		b.Probe()
 	}
+	if e.fault.Load() != nil { // what only reads is answered of the records, before anything else is tried
+		for i, c := range commands {
+			if c.reads {
+				answers[i] = c.do(b)
+			}
+		}
+	}
 	for i, c := range commands {
-		answers[i] = c.do(b)
-		b.settle()
+		if !c.reads || e.fault.Load() == nil {
+			answers[i] = c.do(b)
+			b.settle()
+		}
 	}
 	for _, t := range due {
 		b.timerDue(t)
@@ -231,6 +249,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 		b.settle()
 	}
 	b.flush()
+	began := time.Now()
 	if err := e.try("before the commit"); err != nil {
 		b.Rollback()
 		return err
@@ -238,6 +257,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	if err := b.Commit(); err != nil {
 		return err
 	}
+	e.took(time.Since(began))
 	if err := e.try("after the commit"); err != nil {
 		return err
 	}
@@ -261,6 +281,14 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	return nil
 }
 
+// took notes how long a commit took; what was long is forgotten as others are short.
+func (e *Engine) took(d time.Duration) {
+	e.slow.Store(max(int64(d), e.slow.Load()*3/4))
+}
+
+// Slowest is about how long the slowest commit of late took.
+func (e *Engine) Slowest() time.Duration { return time.Duration(e.slow.Load()) }
+
 func (e *Engine) failed(err error) {
 	if e.fault.Load() == nil {
 		e.log.Error("records cannot be written; free space in the data folder or make it writable. Trying again every second", "error", err)
@@ -270,7 +298,15 @@ func (e *Engine) failed(err error) {
 
 // submit has a command done and waits until it is recorded.
 func (e *Engine) submit(ctx context.Context, do func(*batch) error) error {
-	c := command{do: do, reply: make(chan error, 1)}
+	return e.say(ctx, command{do: do, reply: make(chan error, 1)})
+}
+
+// ask has a command done that only reads the memory.
+func (e *Engine) ask(ctx context.Context, do func(*batch) error) error {
+	return e.say(ctx, command{do: do, reads: true, reply: make(chan error, 1)})
+}
+
+func (e *Engine) say(ctx context.Context, c command) error {
 	select {
 	case e.inbox <- c:
 	case <-e.done:

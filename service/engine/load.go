@@ -332,7 +332,7 @@ func (e *Engine) GoOn(ctx context.Context, gone func(worker string) bool) error 
 // Next tells the next due moment of each workflow that has one and is not paused.
 func (e *Engine) Next(ctx context.Context) (map[string]time.Time, error) {
 	next := map[string]time.Time{}
-	err := e.submit(ctx, func(*batch) error {
+	err := e.ask(ctx, func(*batch) error {
 		for name, w := range e.workflows {
 			if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !w.row.PausedAt.Valid && !w.row.Removed.Valid {
 				next[name] = due

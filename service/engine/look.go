@@ -30,7 +30,7 @@ type Awaiting struct {
 // Awaited lists what parked attempts wait for, of one run, or with 0 of all; the
 // longest waits first.
 func (e *Engine) Awaited(ctx context.Context, run int64) (list []Awaiting, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		for id, p := range e.parked {
 			if run != 0 && id.Run != run {
 				continue
@@ -61,7 +61,7 @@ func (e *Engine) Awaited(ctx context.Context, run int64) (list []Awaiting, err e
 
 // Expectations are what the workflows say of data sets, by their names.
 func (e *Engine) Expectations(ctx context.Context) (all map[string]*Freshness, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		all = e.expectations()
 		return nil
 	})

@@ -51,7 +51,7 @@ func (e *Engine) checkLinks(changed []*definition.Workflow) error {
 
 // Links are the arrows between all workflows and what they have in common.
 func (e *Engine) Links(ctx context.Context) (links []definition.Link, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		for _, name := range e.names() {
 			links = append(links, e.workflows[name].current.links...)
 		}

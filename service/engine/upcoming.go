@@ -28,7 +28,7 @@ func (e *Engine) Upcoming(ctx context.Context, name string, until time.Time, lim
 		paused    bool
 	}
 	var parts []part
-	err = e.submit(ctx, func(b *batch) error {
+	err = e.ask(ctx, func(b *batch) error {
 		if name != "" {
 			if _, err := e.find(name); err != nil {
 				return err

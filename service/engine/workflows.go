@@ -388,7 +388,7 @@ func (l *live) keptByPause() bool {
 
 // WaitsToBegin says what a queued run waits for, "" if it is not queued any more.
 func (e *Engine) WaitsToBegin(ctx context.Context, run int64) (reason string, err error) {
-	err = e.submit(ctx, func(*batch) error {
+	err = e.ask(ctx, func(*batch) error {
 		l := e.runs[run]
 		if l == nil || l.run.State != flow.RunQueued {
 			return nil

@@ -122,6 +122,7 @@ func (s *Station) Welcome() <-chan struct{} { return s.courier.Welcome() }
 func (s *Station) hello() dispatch.Hello {
 	h := dispatch.Hello{Name: s.Name, Instance: s.home.Instance, Version: s.Version, PID: os.Getpid(), Local: s.Local, Since: s.since.UTC(), Queues: s.Queues, Labels: s.Labels, Slots: s.Slots, CPUs: runtime.NumCPU()}
 	h.Load, h.Memory, h.Total = machine()
+	h.Faults = s.faults()
 	return h
 }
 
