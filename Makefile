@@ -9,10 +9,10 @@ DEMO ?= lantern-demo
 export DEBIAN_FRONTEND := noninteractive
 console_sources := $(shell find console/src console/public -type f ! -name schema.gen.ts) $(wildcard console/*.json console/*.ts console/*.js console/index.html)
 
-.PHONY: help demo build test check go-check console-check go-test reference reference-check screenshots bench clean
+.PHONY: help demo build test check go-check console-check go-test reference reference-check screenshots bench simulate crashes clean
 
 help:
-	@sed -n 's/^# //p' Makefile; echo 'make reference    docs/reference anew'; echo 'make screenshots  docs/screenshots anew'; echo 'make bench        the measurements'; echo 'make clean        remove what was built'
+	@sed -n 's/^# //p' Makefile; echo 'make reference    docs/reference anew'; echo 'make screenshots  docs/screenshots anew'; echo 'make bench        the measurements'; echo 'make simulate     the simulation, SEEDS=n'; echo 'make crashes      real crashes, KILLS=n'; echo 'make clean        remove what was built'
 
 demo: build
 	bin/lantern demo --dir $(DEMO)
@@ -66,8 +66,21 @@ reference-check:
 screenshots: build .cache/chromium
 	$(GO) run ./cmd/lantern-shots docs/screenshots
 
-bench: build .cache/chromium
-	$(GO) test -run '^$$' -bench . -benchmem -timeout 20m ./core/... ./service/engine ./service ./console
+# What is measured beside ours.
+.cache/ninja:
+	@command -v ninja >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends ninja-build; }
+	@mkdir -p .cache && touch $@
+
+SEEDS ?= 1000
+simulate:
+	LANTERN_SEEDS=$(SEEDS) $(GO) test -run TestSimulation -timeout 48h -v ./service/engine
+
+KILLS ?= 100
+crashes: build
+	LANTERN_KILLS=$(KILLS) LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -run 'KillsOf' -timeout 2h -v ./cli
+
+bench: build .cache/chromium .cache/ninja
+	LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -run '^$$' -bench . -benchmem -timeout 40m ./core/... ./service/engine ./service ./console
 
 clean:
 	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts

@@ -41,10 +41,13 @@ type Courier struct {
 	group  sync.WaitGroup
 	ending context.CancelFunc
 
-	wants chan chan<- taken // slots that wait for an order
-	now   chan struct{}     // it is to say hello
-	look  chan struct{}     // more may be asked for than before
-	anew  chan struct{}     // what was asked for before is not answered any more
+	wants    chan chan<- taken // slots that wait for an order
+	now      chan struct{}     // it is to say hello
+	life     context.Context   // done when the conversation ends
+	claimed  chan *taken       // orders that may be begun; nil for one that may not
+	claiming map[AttemptID]bool
+	look     chan struct{} // more may be asked for than before
+	anew     chan struct{} // what was asked for before is not answered any more
 
 	mu      sync.Mutex
 	leaving bool // it takes no more, and ends when it has nothing left
@@ -83,7 +86,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	}
 	ctx, ending := context.WithCancel(context.Background())
 	c := &Courier{CourierOptions: o, name: o.Hello().Name, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, wants: make(chan chan<- taken),
-		now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
+		life: ctx, claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
 	c.ExpectAlso(o.Expect)
 	var err error
 	if c.js, err = jetstream.New(nc); err != nil {
@@ -133,7 +136,7 @@ func (c *Courier) Hands() (executed, told int) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.nc.IsConnected() {
-		executed = c.asked
+		executed = c.asked + len(c.claiming)
 	}
 	for _, h := range c.hands {
 		if h.told {
@@ -455,7 +458,7 @@ func (c *Courier) fetch(ctx context.Context) {
 			waiting, spare = waiting[1:], spare[1:]
 		}
 		if c.mayAsk() {
-			for len(asked) < len(waiting) {
+			for len(asked)+c.underway() < len(waiting) {
 				number++
 				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
 				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
@@ -482,6 +485,10 @@ func (c *Courier) fetch(ctx context.Context) {
 			if t, ok := c.receive(m); ok {
 				spare = append(spare, t)
 			}
+		case t := <-c.claimed:
+			if t != nil {
+				spare = append(spare, *t)
+			}
 		case <-late.C: // an answer may have been lost
 			asked = slices.DeleteFunc(asked, func(until time.Time) bool { return time.Since(until) > time.Second })
 		case <-c.look:
@@ -493,6 +500,13 @@ func (c *Courier) fetch(ctx context.Context) {
 			return
 		}
 	}
+}
+
+// underway is how many orders have come of which it is asked whether they may begin.
+func (c *Courier) underway() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.claiming)
 }
 
 // mayAsk tells whether orders are asked for.
@@ -520,12 +534,40 @@ func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
 		c.group.Go(func() { c.handBack(o, m) })
 		return t, false
 	}
+	if o.Claim {
+		o.Claim = false
+		if c.claiming[o.AttemptID] {
+			return t, false
+		}
+		c.claiming[o.AttemptID] = true
+		c.group.Go(func() {
+			var got *taken
+			yes := c.claim(c.life, o.AttemptID)
+			c.mu.Lock()
+			if yes {
+				t := c.hold(o, m)
+				got = &t
+			}
+			delete(c.claiming, o.AttemptID)
+			c.mu.Unlock()
+			select {
+			case c.claimed <- got:
+			case <-c.life.Done():
+			}
+		})
+		return t, false
+	}
+	return c.hold(o, m), true
+}
+
+// hold takes an order into its hands.
+func (c *Courier) hold(o Order, m *nats.Msg) taken {
 	held := &inHand{order: o, msg: m, stop: make(chan struct{}), started: time.Now(), recorded: make(chan struct{})}
 	if _, stopped := c.stops[o.AttemptID]; stopped {
 		close(held.stop)
 	}
 	c.hands[o.AttemptID] = held
-	return taken{order: o, stop: held.stop}, true
+	return taken{order: o, stop: held.stop}
 }
 
 // handBack says of an order that was given to another worker before, which has not

@@ -52,6 +52,7 @@ type Order struct {
 	Timeout  time.Duration     `json:"timeout"`          // nanoseconds; 0 is no limit
 	Later    bool              `json:"later,omitempty"`  // it lets all others go first
 	Queue    string            `json:"queue,omitempty"`  // the line of work that it stands in; "" is DefaultQueue
+	Claim    bool              `json:"claim,omitempty"`  // the worker asks before it begins
 	Start    time.Time         `json:"window_start,omitzero"`
 	End      time.Time         `json:"window_end,omitzero"`
 	Trace    string            `json:"traceparent"` // W3C Trace Context, section 3.2

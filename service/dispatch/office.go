@@ -50,7 +50,9 @@ type Office struct {
 	room    chan struct{} // one for each report that is being recorded
 
 	mu      sync.Mutex
-	hushed  bool               // no more orders go out
+	hushed  bool                 // no more orders go out
+	claims  map[AttemptID]string // attempts that may be begun, and the instance that may
+	opened  time.Time
 	mine    map[AttemptID]bool // orders that were sent, and whose end is not recorded
 	out     []outgoing
 	wake    chan struct{}
@@ -87,21 +89,28 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {
 		return nil, err
 	}
-	if err := x.streams(ctx); err != nil {
-		return nil, fmt.Errorf("the streams of the message server cannot be made: %w", err)
-	}
-	if err := x.queue(ctx, DefaultQueue); err != nil {
-		return nil, err
-	}
-	reports, err := x.js.CreateOrUpdateConsumer(ctx, reportsStream, jetstream.ConsumerConfig{Durable: "engine", AckPolicy: jetstream.AckExplicitPolicy, AckWait: 30 * time.Second, MaxAckPending: -1})
+	var reports jetstream.Consumer
+	err = x.patiently(ctx, func() (err error) {
+		if err = x.streams(ctx); err != nil {
+			return fmt.Errorf("the streams of the message server cannot be made: %w", err)
+		}
+		if err = x.queue(ctx, DefaultQueue); err != nil {
+			return err
+		}
+		reports, err = x.js.CreateOrUpdateConsumer(ctx, reportsStream, jetstream.ConsumerConfig{Durable: "engine", AckPolicy: jetstream.AckExplicitPolicy, AckWait: 30 * time.Second, MaxAckPending: -1})
+		if err != nil {
+			return fmt.Errorf("the reports of workers cannot be read: %w", err)
+		}
+		return nil
+	})
 	if err != nil {
-		return nil, fmt.Errorf("the reports of workers cannot be read: %w", err)
+		return nil, err
 	}
 	running, stop := context.WithCancel(context.Background())
 	x.stopped = stop
@@ -117,6 +126,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 		subjectLog + "*":     func(m *nats.Msg) { x.log(running, m) },
 		subjectLogged + "*":  func(m *nats.Msg) { x.logged(m) },
 		subjectParcel:        x.parcel,
+		subjectClaim + "*":   func(m *nats.Msg) { x.claim(running, m) },
 	} {
 		sub, err := nc.Subscribe(subject, take)
 		if err != nil {
@@ -131,6 +141,29 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	x.group.Go(func() { x.tell(running) })
 	x.group.Go(func() { x.lookFor(running) })
 	return x, nc.Flush()
+}
+
+// clusterPatience is how long a cluster may take to be of one mind again.
+const clusterPatience = 2 * time.Minute
+
+// patiently does something again and again: a cluster that has just lost a server, or is
+// starting, answers a little later.
+func (x *Office) patiently(ctx context.Context, do func() error) error {
+	began, told := time.Now(), false
+	for {
+		err := do()
+		if err == nil || ctx.Err() != nil || !x.OnDisk || time.Since(began) > clusterPatience {
+			return err
+		}
+		if !told {
+			x.Log.Warn("the message server does not do what it is asked; tried again for two minutes", "error", err)
+			told = true
+		}
+		select {
+		case <-time.After(500 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
 }
 
 // streams makes the two streams, kept thrice where the message server is a cluster.
@@ -341,14 +374,20 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 			}
 			continue
 		}
+		if !x.wanted(o.order.AttemptID) {
+			continue
+		}
 		err := x.queue(ctx, o.order.queue())
 		var text []byte
 		if err == nil {
+			o.order.Claim = x.OnDisk
 			text, err = json.Marshal(o.order)
 		}
 		var ack jetstream.PubAckFuture
 		if err == nil {
-			ack, err = x.js.PublishAsync(o.order.subject(), text)
+			// The id is for the case that an answer was lost, and the order has come to its
+			// end since: then its subject is free again.
+			ack, err = x.js.PublishAsync(o.order.subject(), text, jetstream.WithMsgID(o.order.AttemptID.String()))
 		}
 		if err != nil {
 			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
@@ -359,6 +398,13 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	}
 	settle()
 	return failed
+}
+
+// wanted tells whether the end of an order is still to come.
+func (x *Office) wanted(id AttemptID) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.mine[id]
 }
 
 // takeBack removes an order that no worker may begin any more, and says so to the one
@@ -396,6 +442,7 @@ func (x *Office) report(ctx context.Context, m jetstream.Msg) {
 		nudge(x.toldAny)
 		delete(x.missing, report.AttemptID)
 		delete(x.mine, report.AttemptID)
+		delete(x.claims, report.AttemptID)
 		if len(x.later) > 0 {
 			nudge(x.idle)
 		}

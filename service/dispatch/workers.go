@@ -65,6 +65,11 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
+	for _, held := range h.Holds {
+		if _, ok := open[held.AttemptID]; ok && x.claims[held.AttemptID] == "" && x.OnDisk {
+			x.claims[held.AttemptID] = h.Instance
+		}
+	}
 	a.Drain, a.Leave = x.drained[h.Name], x.leaving[h.Instance]
 	x.workers[h.Instance] = &Worker{Hello: h, Heard: x.Now()}
 	nudge(x.idle)

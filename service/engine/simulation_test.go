@@ -520,7 +520,7 @@ func TestSimulation(t *testing.T) {
 		}
 		return
 	}
-	seeds := 40
+	seeds := 150
 	if n, err := strconv.Atoi(os.Getenv("LANTERN_SEEDS")); err == nil {
 		seeds = n
 	}

@@ -1,0 +1,70 @@
+package dispatch
+
+import (
+	"context"
+	"time"
+
+	"github.com/nats-io/nats.go"
+)
+
+// A cluster of message servers that has just lost one can deliver an order to two
+// workers, to each as for the first time. So a worker asks before it begins: the service
+// says yes to one of them.
+
+const (
+	subjectClaim  = "lantern.claim." // WORKER; the attempt's id and the instance
+	claimYes      = "yes"
+	claimNo       = "no"
+	claimWait     = "wait" // workers have not yet told what they hold
+	claimPatience = 30 * time.Second
+)
+
+// claim answers a worker that wants to begin an attempt.
+func (x *Office) claim(ctx context.Context, m *nats.Msg) {
+	x.group.Go(func() {
+		id, err := ParseAttemptID(m.Header.Get("attempt"))
+		instance := m.Header.Get("instance")
+		if err != nil || instance == "" {
+			return
+		}
+		if x.Now().Sub(x.opened) < HelloEvery+time.Second {
+			_ = m.Respond([]byte(claimWait))
+			return
+		}
+		open, err := x.Recorder.Open(ctx, []AttemptID{id})
+		if err != nil {
+			return // it asks again
+		}
+		answer := claimNo
+		x.mu.Lock()
+		if _, ok := open[id]; ok && (x.claims[id] == "" || x.claims[id] == instance) {
+			x.claims[id], answer = instance, claimYes
+		}
+		x.mu.Unlock()
+		_ = m.Respond([]byte(answer)) // it asks again
+	})
+}
+
+// claim asks whether an order may be begun here. It is false too when nobody answers:
+// then the order is given to another, which says that it was given before.
+func (c *Courier) claim(ctx context.Context, id AttemptID) bool {
+	for began := time.Now(); time.Since(began) < claimPatience && ctx.Err() == nil; {
+		request := nats.NewMsg(subjectClaim + c.name)
+		request.Header.Set("attempt", id.String())
+		request.Header.Set("instance", c.Hello().Instance)
+		asking, stop := context.WithTimeout(ctx, 2*time.Second)
+		answer, err := c.nc.RequestMsgWithContext(asking, request)
+		stop()
+		switch {
+		case err == nil && string(answer.Data) == claimYes:
+			return true
+		case err == nil && string(answer.Data) == claimNo:
+			return false
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+		}
+	}
+	return false
+}
