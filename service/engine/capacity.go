@@ -55,6 +55,15 @@ func (c *ledger) queue(w waiter) {
 	}
 }
 
+// isOut notes that an attempt that seemed to wait for its turn is out.
+func (c *ledger) isOut(id dispatch.AttemptID) {
+	if at := slices.IndexFunc(c.waiting, func(w waiter) bool { return w.id == id }); at >= 0 {
+		takes := c.waiting[at].takes
+		c.waiting = slices.Delete(c.waiting, at, at+1)
+		c.hold(id, takes)
+	}
+}
+
 // hold notes that an attempt is out and has what it takes.
 func (c *ledger) hold(id dispatch.AttemptID, takes map[string]int) {
 	if c.holding[id] != nil {

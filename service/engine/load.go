@@ -291,7 +291,17 @@ func (e *Engine) GoOn(ctx context.Context, gone func(worker string) bool) error 
 	}
 	for _, a := range open {
 		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
-		if e.sender.Knows(id) || a.State == store.AttemptWaiting {
+		if a.State == store.AttemptWaiting {
+			continue
+		}
+		if e.sender.Knows(id) {
+			err := e.submit(ctx, func(*batch) error { // it is out, and has what it takes
+				e.ledger.isOut(id)
+				return nil
+			})
+			if err != nil {
+				return err
+			}
 			continue
 		}
 		if a.State == store.AttemptRunning {

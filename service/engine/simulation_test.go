@@ -65,6 +65,7 @@ type world struct {
 	offset  time.Duration // of the machine's clock
 	calm    bool          // nothing goes wrong any more
 	closing bool          // nothing comes due any more
+	lives   int           // of the service
 	story   []string
 
 	engine *Engine
@@ -82,6 +83,7 @@ type world struct {
 type simulatedAttempt struct {
 	order   dispatch.Order
 	stopped bool
+	life    int  // of the service in which its worker was lost
 	gone    bool // its worker is lost; it may come back and tell later
 }
 
@@ -131,7 +133,7 @@ func (w *world) Knows(id dispatch.AttemptID) bool {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	a := w.hands[id]
-	return a != nil && !a.gone || slices.ContainsFunc(w.mail, func(m dispatch.Ended) bool { return m.AttemptID == id }) ||
+	return a != nil && (!a.gone || a.life == w.lives) || slices.ContainsFunc(w.mail, func(m dispatch.Ended) bool { return m.AttemptID == id }) ||
 		slices.ContainsFunc(w.standing, func(o dispatch.Order) bool { return o.AttemptID == id })
 }
 
@@ -142,6 +144,7 @@ func (w *world) begin() {
 		w.fail("the engine cannot begin: %v", err)
 	}
 	e.ByHand = w.closing
+	w.lives++
 	e.trial = func(point string) error {
 		switch {
 		case w.chance(150):
@@ -260,7 +263,7 @@ func (w *world) work() {
 			w.mu.Unlock()
 			return
 		}
-		a.gone = true
+		a.gone, a.life = true, w.lives
 		w.mail = append(w.mail, dispatch.Ended{AttemptID: id, Worker: "w", At: w.now(), Outcome: dispatch.Lost, Error: "not heard"})
 		if w.chance(2) { // for good
 			delete(w.hands, id)
@@ -363,12 +366,12 @@ func (w *world) look() {
 	used := 0
 	for _, a := range attempts {
 		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
-		if h := w.hands[id]; h != nil {
+		if h := w.hands[id]; h != nil && !h.gone { // of one that is not heard, nobody can know
 			used += map[string]int{"fetch": 1, "check": 1, "one": 2, "three": 1}[strings.Split(h.order.TaskName, "[")[0]]
 		}
 	}
 	if used > lines {
-		w.fail("%d of %d units are in use", used, lines)
+		w.fail("%d of %d units are in use, by %v", used, lines, slices.Collect(maps.Keys(w.hands)))
 	}
 	for id := range w.promised {
 		name, number, _ := strings.Cut(id, ":")
