@@ -66,7 +66,6 @@ reference-check:
 screenshots: build .cache/chromium
 	$(GO) run ./cmd/lantern-shots docs/screenshots
 
-# What is measured beside ours.
 .cache/ninja:
 	@command -v ninja >/dev/null || { apt-get update -qq && apt-get install -y -qq --no-install-recommends ninja-build; }
 	@mkdir -p .cache && touch $@

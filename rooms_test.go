@@ -14,6 +14,7 @@ import (
 // ours. The longest prefix decides.
 var arrows = map[string][]string{
 	"core":             {"core"},
+	"machine":          {},
 	"parcel":           {},
 	"client":           {"core", "client"},
 	"service/store":    {"core"},
@@ -24,11 +25,11 @@ var arrows = map[string][]string{
 	"service/access":   {"core", "service/store"},
 	"service/archive":  {"service/store"},
 	"service/broker":   {},
-	"service/doctor":   {"parcel", "service/store"},
+	"service/doctor":   {"machine", "parcel", "service/store"},
 	"service/api":      {"core", "client", "parcel", "service/access", "service/archive", "service/dispatch", "service/engine", "service/lookout", "service/signals", "service/store"},
-	"service":          {"core", "client", "parcel", "service", "worker"},
+	"service":          {"core", "client", "machine", "parcel", "service", "worker"},
 	"build":            {"core"},
-	"worker":           {"core", "parcel", "service/dispatch", "service/store", "worker"},
+	"worker":           {"core", "machine", "parcel", "service/dispatch", "service/store", "worker"},
 	"console":          {},
 	"demo":             {},
 	"cli":              {"core", "client", "parcel", "console", "demo", "service", "worker"},

@@ -14,6 +14,9 @@ import (
 	"testing"
 	"time"
 
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+
 	"wiselantern/client"
 )
 
@@ -22,7 +25,7 @@ import (
 // what was recorded. LANTERN_KILLS says how often, LANTERN_SEED makes the moments again.
 
 // kills is how many kills a test makes: a few, or as many as LANTERN_KILLS says.
-func kills(t *testing.T, few int) int {
+func kills(few int) int {
 	if n, err := strconv.Atoi(os.Getenv("LANTERN_KILLS")); err == nil {
 		return n
 	}
@@ -143,7 +146,7 @@ func TestKillsOfServiceAndWorkerLoseNothing(t *testing.T) {
 	var acknowledged map[string]bool
 	var feeding sync.WaitGroup
 	feeding.Go(func() { acknowledged = p.feed(stop) })
-	many, services, workers := kills(t, 8), 0, 0
+	many, services, workers := kills(8), 0, 0
 	for range many {
 		time.Sleep(time.Duration(50+random.IntN(600)) * time.Millisecond)
 		if which := random.IntN(3); which != 0 {
@@ -217,6 +220,29 @@ func (p *person) messageServers() (address string, again func(which int)) {
 	}
 }
 
+// keptThrice looks whether orders and reports are on all three message servers.
+func (p *person) keptThrice(address string) {
+	p.t.Helper()
+	nc, err := nats.Connect(address)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	defer nc.Close()
+	js, err := jetstream.New(nc)
+	if err != nil {
+		p.t.Fatal(err)
+	}
+	for _, name := range []string{"LANTERN-ORDERS", "LANTERN-REPORTS"} {
+		stream, err := js.Stream(p.t.Context(), name)
+		if err != nil {
+			p.t.Fatal(err)
+		}
+		if c := stream.CachedInfo().Config; c.Replicas != 3 || c.Storage != jetstream.FileStorage {
+			p.t.Errorf("%s is kept %d times, in %v", name, c.Replicas, c.Storage)
+		}
+	}
+}
+
 // Three workers of other machines on a cluster of three message servers; servers, workers
 // and the service are killed under load.
 func TestKillsOfMessageServersLoseNothing(t *testing.T) {
@@ -229,6 +255,7 @@ func TestKillsOfMessageServersLoseNothing(t *testing.T) {
 	serve := func() { service = p.serves("--messages", address, "--slots", "1") }
 	time.Sleep(2 * time.Second) // for the cluster to choose its leader
 	serve()
+	p.keptThrice(address)
 	p.wants(p.does("apply", "work.yaml"), 0)
 	names := []string{"field-1", "field-2", "field-3"}
 	workers := map[string]*exec.Cmd{}
@@ -239,7 +266,7 @@ func TestKillsOfMessageServersLoseNothing(t *testing.T) {
 	var acknowledged map[string]bool
 	var feeding sync.WaitGroup
 	feeding.Go(func() { acknowledged = p.feed(stop) })
-	many := kills(t, 5)
+	many := kills(5)
 	count := map[string]int{}
 	for i := range many {
 		time.Sleep(time.Duration(300+random.IntN(900)) * time.Millisecond)

@@ -42,14 +42,15 @@ that real data has, and the service's data. Started again, it goes on.`,
 			}
 			defer office.Close()
 			fmt.Fprintf(a.out, "Writing the example project and its readings to %s\n", full)
-			if err := place.Write(time.Now(), office.Addr().String()); err != nil {
+			now := time.Now()
+			if err := place.Write(now, office.Addr().String()); err != nil {
 				return err
 			}
 			partner := &http.Server{Handler: &demo.Partner{Slow: 8 * time.Second, Ready: time.Hour}, ReadHeaderTimeout: 10 * time.Second}
 			go partner.Serve(office) // until the demo ends; who asks then is told that nobody answers
 			defer partner.Close()
 			return a.serve(c.Context(), o, func(ctx context.Context, s *service.Service) error {
-				return a.playDemo(ctx, s, place, hours)
+				return a.playDemo(ctx, s, place, now, hours)
 			})
 		},
 	}
@@ -61,7 +62,7 @@ that real data has, and the service's data. Started again, it goes on.`,
 
 // playDemo applies the example, works through the last hours at the first
 // start, and keeps the readings coming until ctx is done.
-func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place, hours int) error {
+func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place, now time.Time, hours int) error {
 	a.server = s.Address
 	a.tokenFile = filepath.Join(place.Dir, "data", "token")
 	c, err := a.client()
@@ -89,7 +90,7 @@ func (a *app) playDemo(ctx context.Context, s *service.Service, place demo.Place
 	}
 	if first {
 		fmt.Fprintf(a.out, "Working through the last %d hours of readings. Look at them with:\n  lantern runs --server %s\n", hours, s.Address)
-		if err := startDemo(ctx, c, hours); err != nil {
+		if err := startDemo(ctx, c, now, hours); err != nil {
 			return err
 		}
 	}
@@ -120,7 +121,7 @@ func playOutside(ctx context.Context, c *client.Client, address string, place de
 
 // startDemo starts the runs that the example begins with. The table of the day
 // comes when the hours that it is made of are in.
-func startDemo(ctx context.Context, c *client.Client, hours int) error {
+func startDemo(ctx context.Context, c *client.Client, now time.Time, hours int) error {
 	if _, err := c.SetCapacity(ctx, "store", 2); err != nil {
 		return err
 	}
@@ -132,7 +133,7 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 	if _, err := c.Start(ctx, "flood-round", client.StartRequest{}); err != nil {
 		return err
 	}
-	end := time.Now().UTC().Truncate(time.Hour)
+	end := now.UTC().Truncate(time.Hour)
 	var last client.Run
 	for h := hours; h > 0; h-- {
 		window := &client.Window{Start: end.Add(-time.Duration(h) * time.Hour), End: end.Add(-time.Duration(h-1) * time.Hour)}
@@ -146,7 +147,7 @@ func startDemo(ctx context.Context, c *client.Client, hours int) error {
 			return err
 		}
 	}
-	today := time.Now().UTC().Truncate(24 * time.Hour)
+	today := now.UTC().Truncate(24 * time.Hour)
 	if _, err := c.Start(ctx, "day-bulletin", client.StartRequest{Window: &client.Window{Start: today, End: today.AddDate(0, 0, 1)}}); err != nil {
 		return err
 	}

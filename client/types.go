@@ -470,19 +470,19 @@ type CapacityUnits struct {
 
 // Health tells how the service is.
 type Health struct {
-	State    string       `json:"state" enum:"well,impaired,cannot record"`
-	Error    string       `json:"error,omitempty"`
-	Since    *time.Time   `json:"since,omitempty"`
-	Problems []Impairment `json:"problems,omitempty" doc:"What is wrong with its machine or what it stands on, the oldest first"`
-	Version  string       `json:"version"`
+	State   string     `json:"state" enum:"well,impaired,cannot record"`
+	Error   string     `json:"error,omitempty"`
+	Since   *time.Time `json:"since,omitempty"`
+	Faults  []Fault    `json:"faults,omitempty" doc:"What is wrong with its machine or what it stands on, the oldest first"`
+	Version string     `json:"version"`
 }
 
-// Impairment is something that is wrong with what the service stands on.
-type Impairment struct {
-	Of      string    `json:"of" example:"room"`
-	Problem string    `json:"problem"`
-	Do      string    `json:"do" doc:"What to do"`
-	Since   time.Time `json:"since"`
+// Fault is something that is wrong with what the service stands on.
+type Fault struct {
+	Of    string    `json:"of" example:"room"`
+	Fault string    `json:"fault"`
+	Do    string    `json:"do" doc:"What to do"`
+	Since time.Time `json:"since"`
 }
 
 // Session tells who is signed in.

@@ -9,13 +9,13 @@ import (
 	"os"
 	"runtime/debug"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"wiselantern/client"
+	"wiselantern/machine"
+	"wiselantern/service/dispatch"
 )
 
 // condition watches over what the service stands on: its disk, its clock, its files and
@@ -27,9 +27,9 @@ type condition struct {
 	slowest  func() time.Duration // how long commits have taken of late
 	log      *slog.Logger
 
-	mu       sync.Mutex
-	problems map[string]client.Impairment // by what is wrong
-	ahead    time.Time                    // the latest that the machine's clock has been
+	mu     sync.Mutex
+	faults map[string]client.Fault // by what is wrong
+	ahead  time.Time               // the latest that the machine's clock has been
 }
 
 const (
@@ -56,15 +56,12 @@ func (c *condition) watch(ctx context.Context) {
 
 func (c *condition) look() {
 	now := time.Now()
-	found := map[string]client.Impairment{}
-	wrong := func(of, do, problem string, args ...any) {
-		found[of] = client.Impairment{Of: of, Problem: fmt.Sprintf(problem, args...), Do: do}
+	found := map[string]client.Fault{}
+	wrong := func(of, do, fault string, args ...any) {
+		found[of] = client.Fault{Of: of, Fault: fmt.Sprintf(fault, args...), Do: do}
 	}
-	var stat syscall.Statfs_t
-	if err := syscall.Statfs(c.data, &stat); err == nil && stat.Blocks > 0 {
-		if free := stat.Bavail * uint64(stat.Bsize); free < littleRoom && free < stat.Blocks*uint64(stat.Bsize)/10 {
-			wrong("room", "free space there; without any, no work is taken", "only %d MB are free on the disk of %s", free>>20, c.data)
-		}
+	if free, whole, err := machine.Room(c.data); err == nil && free < littleRoom && free < whole/10 {
+		wrong("room", "free space there; without any, no work is taken", "only %d MB are free on the disk of %s", free>>20, c.data)
 	}
 	if took := c.slowest(); took > slowCommit {
 		wrong("slow disk", "see what else uses the disk; everything waits for it", "a commit takes %v", took.Round(100*time.Millisecond))
@@ -72,40 +69,41 @@ func (c *condition) look() {
 	if back := c.setBack(now); back > backMargin {
 		wrong("clock", "set it right (NTP); what is due comes when the clock says so, and no window is made twice", "the machine's clock was set back by %v", back.Round(time.Second))
 	}
-	var limit syscall.Rlimit
-	if entries, err := os.ReadDir("/proc/self/fd"); err != nil {
-		wrong("open files", "raise the limit (ulimit -n, or LimitNOFILE of the service) and start it again", "no more files can be opened: %v", err)
-	} else if syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit) == nil && float64(len(entries)) > mostFiles*float64(limit.Cur) {
-		wrong("open files", "raise the limit (ulimit -n, or LimitNOFILE of the service) and start it again", "%d of %d files are open", len(entries), limit.Cur)
+	const doFiles = "raise the limit (ulimit -n, or LimitNOFILE of the service) and start it again"
+	open, err := machine.OpenFiles()
+	if most, err2 := machine.MostFiles(); err != nil {
+		wrong("open files", doFiles, "no more files can be opened: %v", err)
+	} else if err2 == nil && float64(open) > mostFiles*float64(most) {
+		wrong("open files", doFiles, "%d of %d files are open", open, most)
 	}
-	if used, most := memoryOfGroup(); most > 0 && float64(used) > mostMemory*float64(most) {
+	if used, most := machine.GroupMemory(); most > 0 && float64(used) > mostMemory*float64(most) {
 		wrong("memory", "give the service more; beyond its limit the kernel kills it", "%d of %d MB are in use", used>>20, most>>20)
 	}
 	if conn := c.exchange.conn; !conn.IsConnected() {
 		wrong("message server", "see that it runs and can be reached; what runs goes on, and nothing new begins", "%s cannot be reached", c.exchange.joining())
 	}
 	for _, w := range c.exchange.office.Workers() {
-		for _, fault := range w.Faults {
-			wrong("worker "+w.Name, "see to its machine; it takes no work until then", "%s", fault)
+		if len(w.Faults) > 0 && now.Sub(w.Heard) < dispatch.SilentAfter {
+			wrong("worker "+w.Name, "see to its machine; it takes no work until then", "%s", strings.Join(w.Faults, "; "))
 		}
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for of, p := range found {
-		if before, ok := c.problems[of]; ok {
-			p.Since = before.Since
+	for of, f := range found {
+		if before, ok := c.faults[of]; ok {
+			f.Since = before.Since
 		} else {
-			p.Since = now.UTC()
-			c.log.Warn(p.Problem, "of", of, "do", p.Do)
+			f.Since = now.UTC()
+			c.log.Warn(f.Fault, "of", of, "do", f.Do)
 		}
-		found[of] = p
+		found[of] = f
 	}
-	for of, p := range c.problems {
+	for of, f := range c.faults {
 		if _, still := found[of]; !still {
-			c.log.Info("it is well again", "of", of, "was", p.Problem, "since", p.Since)
+			c.log.Info("it is well again", "of", of, "was", f.Fault, "since", f.Since)
 		}
 	}
-	c.problems = found
+	c.faults = found
 }
 
 // setBack is how far the machine's clock is behind where it has been.
@@ -119,34 +117,20 @@ func (c *condition) setBack(now time.Time) time.Duration {
 }
 
 // list tells what is wrong, that which began first before the rest.
-func (c *condition) list() (all []client.Impairment) {
+func (c *condition) list() (all []client.Fault) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, p := range c.problems {
-		all = append(all, p)
+	for _, f := range c.faults {
+		all = append(all, f)
 	}
-	slices.SortFunc(all, func(a, b client.Impairment) int { return cmp.Or(a.Since.Compare(b.Since), cmp.Compare(a.Of, b.Of)) })
+	slices.SortFunc(all, func(a, b client.Fault) int { return cmp.Or(a.Since.Compare(b.Since), cmp.Compare(a.Of, b.Of)) })
 	return all
-}
-
-// memoryOfGroup is how much memory the service's control group uses, and how much it may
-// (cgroup v2, memory.current and memory.max), 0 where there is no limit.
-func memoryOfGroup() (used, most int64) {
-	of := func(name string) int64 {
-		text, err := os.ReadFile("/sys/fs/cgroup/" + name)
-		if err != nil {
-			return 0
-		}
-		n, _ := strconv.ParseInt(strings.TrimSpace(string(text)), 10, 64) // "max" is none
-		return n
-	}
-	return of("memory.current"), of("memory.max")
 }
 
 // heedMemoryLimit has memory be given back before the limit of the control group is
 // reached, where there is one and GOMEMLIMIT says nothing.
 func heedMemoryLimit() {
-	if _, most := memoryOfGroup(); most > 0 && os.Getenv("GOMEMLIMIT") == "" && debug.SetMemoryLimit(-1) == math.MaxInt64 {
+	if _, most := machine.GroupMemory(); most > 0 && os.Getenv("GOMEMLIMIT") == "" && debug.SetMemoryLimit(-1) == math.MaxInt64 {
 		debug.SetMemoryLimit(most * 4 / 5)
 	}
 }

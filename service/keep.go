@@ -26,14 +26,18 @@ const (
 // How much is removed in one transaction, so that runs that go on are not kept waiting,
 // and the pause after it.
 const (
+	mostFound    = 5000 // looked for at a time
 	runsAtOnce   = 50
-	eventsAtOnce = 500
+	eventsAtOnce = 200
 	pagesAtOnce  = 2000
 	pauseBetween = 20 * time.Millisecond
 )
 
 // keep removes what need not be kept any more, until ctx is done.
 func (k Keeping) keep(ctx context.Context, records *store.Store, heart *engine.Engine, log *slog.Logger) {
+	if k.Logs == 0 && k.Runs == 0 && k.Most == 0 {
+		return // all of it, for ever
+	}
 	shortest := seldomKept
 	for _, age := range []time.Duration{k.Logs, k.Runs} {
 		if age > 0 {
@@ -79,31 +83,38 @@ func (k Keeping) of(age time.Duration) store.Keep {
 	return keep
 }
 
+// forgetRuns looks for what need not be kept beside the one writer, and has it removed a
+// little at a time.
 func (k Keeping) forgetRuns(ctx context.Context, records *store.Store, heart *engine.Engine) (forgotten int, err error) {
-	keep, events := k.of(k.Runs), 0
-	for ctx.Err() == nil {
-		ids, err := records.Forgettable(ctx, keep, runsAtOnce)
+	keep := k.of(k.Runs)
+	for more := true; more && ctx.Err() == nil; {
+		runs, err := records.Forgettable(ctx, keep, mostFound)
 		if err != nil {
 			return forgotten, err
 		}
-		gone := 0
-		err = heart.Record(ctx, func(w *store.Writer) {
-			w.ForgetRuns(ids, store.At(time.Now()))
-			if keep.Before.Valid {
-				gone = w.ForgetEvents(keep.Before, eventsAtOnce)
+		var events []int64
+		if keep.Before.Valid {
+			if events, err = records.ForgettableEvents(ctx, keep.Before, mostFound); err != nil {
+				return forgotten, err
 			}
-			w.GiveBack(pagesAtOnce)
-		})
-		if err != nil {
-			return forgotten, err
 		}
-		forgotten, events = forgotten+len(ids), events+gone
-		if len(ids) < runsAtOnce && gone < eventsAtOnce {
-			break
-		}
-		select {
-		case <-time.After(pauseBetween):
-		case <-ctx.Done():
+		more = len(runs) == mostFound || len(events) == mostFound
+		for len(runs)+len(events) > 0 && ctx.Err() == nil {
+			some, others := runs[:min(len(runs), runsAtOnce)], events[:min(len(events), eventsAtOnce)]
+			err := heart.Record(ctx, func(w *store.Writer) {
+				w.ForgetRuns(some, store.At(time.Now()))
+				w.ForgetEvents(others)
+				w.ForgetRefusals(keep.Before)
+				w.GiveBack(pagesAtOnce)
+			})
+			if err != nil {
+				return forgotten, err
+			}
+			runs, events, forgotten = runs[len(some):], events[len(others):], forgotten+len(some)
+			select {
+			case <-time.After(pauseBetween):
+			case <-ctx.Done():
+			}
 		}
 	}
 	return forgotten, nil

@@ -164,7 +164,7 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 
 	s := &Service{Address: "http://" + listener.Addr().String()}
 	s.api = api.New(api.Options{Engine: heart, Store: records, Lookout: watch, Gate: gate, Parcels: parcels, Console: o.Console, KeepLogs: o.Keep.Logs, PerHour: o.PerHour, Hosts: o.Hosts, Address: s.Address, Version: o.Version, Log: o.Log,
-		Crew: exchange, Problems: care.list, Workers: exchange.list})
+		Crew: exchange, Faults: care.list, Workers: exchange.list})
 	served := make(chan error, 1)
 	go func() { served <- s.api.App().Listener(listener) }()
 	own.run()

@@ -94,12 +94,11 @@ func ofMachine(err error) bool {
 }
 
 // cannot is the report of an attempt that this machine could not even begin: it is made
-// again, and no more orders are taken until the machine can.
+// again, and no orders are taken for a while.
 func (w *Worker) cannot(what string, err error) dispatch.Ended {
-	if x, ok := w.exchange.(interface{ Rest() }); ok {
-		x.Rest()
-	}
-	return dispatch.Ended{Outcome: dispatch.Lost, Error: fmt.Sprintf("%s on this machine now: %v", what, err)}
+	reason := fmt.Sprintf("%s on this machine now: %v", what, err)
+	w.exchange.Rest(reason)
+	return dispatch.Ended{Outcome: dispatch.Lost, Error: reason}
 }
 
 func (a *attempt) prepare() error {

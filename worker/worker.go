@@ -29,6 +29,7 @@ type Exchange interface {
 	Started(context.Context, dispatch.Started) error
 	Log(context.Context, dispatch.Log) error
 	Ended(context.Context, dispatch.Ended) error
+	Rest(reason string) // it gives out no orders for a while: the machine cannot execute them
 }
 
 // Options shape a worker.

@@ -44,6 +44,8 @@ func (d *desk) Take(ctx context.Context) (dispatch.Order, <-chan struct{}, error
 	}
 }
 
+func (d *desk) Rest(string) {}
+
 func (d *desk) Started(context.Context, dispatch.Started) error { return nil }
 
 func (d *desk) Log(_ context.Context, m dispatch.Log) error {

@@ -39,48 +39,33 @@ func Binary(t testing.TB) string {
 	return name
 }
 
-// Process is a service that runs as a process of its own, from the built binary.
-type Process struct {
-	*Service
-	Command *exec.Cmd
-
-	listen string
-	args   []string
-}
-
-// Serve starts lantern serve on that data folder, at a free address, with further
-// arguments. It and its worker are ended when the test ends.
-func Serve(t testing.TB, dir string, args ...string) *Process {
+// Serve starts lantern serve from the built binary on that data folder, at a free
+// address, with further arguments. It and its worker are killed when the test ends.
+func Serve(t testing.TB, dir string, args ...string) *Service {
 	t.Helper()
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
 	}
 	listener.Close()
-	p := &Process{listen: listener.Addr().String(), args: args, Service: &Service{Dir: dir}}
-	p.Begin(t)
-	t.Cleanup(func() {
-		p.Kill(t)
-		EndWorkers(dir)
-	})
-	return p
-}
-
-// Begin starts it, again after Kill.
-func (p *Process) Begin(t testing.TB) {
-	t.Helper()
-	p.Command = exec.Command(Binary(t), append([]string{"serve", "--data", p.Dir, "--listen", p.listen}, p.args...)...)
-	p.Command.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(p.Dir, "state"), "NO_COLOR=1")
+	address := listener.Addr().String()
+	command := exec.Command(Binary(t), append([]string{"serve", "--data", dir, "--listen", address}, args...)...)
+	command.Env = append(os.Environ(), "XDG_STATE_HOME="+filepath.Join(dir, "state"), "NO_COLOR=1")
 	if testing.Verbose() {
-		p.Command.Stderr = os.Stderr
+		command.Stderr = os.Stderr
 	}
-	out, err := p.Command.StdoutPipe()
+	out, err := command.StdoutPipe()
 	if err == nil {
-		err = p.Command.Start()
+		err = command.Start()
 	}
 	if err != nil {
 		t.Fatal(err)
 	}
+	t.Cleanup(func() {
+		_ = command.Process.Kill()
+		_ = command.Wait()
+		EndWorkers(dir)
+	})
 	up := false
 	for lines := bufio.NewScanner(out); !up && lines.Scan(); {
 		up = strings.Contains(lines.Text(), "/sign-in#code=")
@@ -88,28 +73,13 @@ func (p *Process) Begin(t testing.TB) {
 	if !up {
 		t.Fatal("the service ended before it said where it is")
 	}
-	token, err := os.ReadFile(filepath.Join(p.Dir, "token"))
+	token, err := os.ReadFile(filepath.Join(dir, "token"))
 	if err != nil {
 		t.Fatal(err)
 	}
-	p.Address, p.Token = "http://"+p.listen, strings.TrimSpace(string(token))
-	p.Client = client.New(p.Address, p.Token, "kari")
-}
-
-// Kill ends it with SIGKILL.
-func (p *Process) Kill(t testing.TB) {
-	t.Helper()
-	_ = p.Command.Process.Kill()
-	_ = p.Command.Wait()
-}
-
-// Signal sends it a signal and waits for its end.
-func (p *Process) Signal(t testing.TB, s os.Signal) {
-	t.Helper()
-	if err := p.Command.Process.Signal(s); err != nil {
-		t.Fatal(err)
-	}
-	_ = p.Command.Wait()
+	s := &Service{Dir: dir, Address: "http://" + address, Token: strings.TrimSpace(string(token))}
+	s.Client = client.New(s.Address, s.Token, "kari")
+	return s
 }
 
 // EndWorkers kills the workers of a data folder, which outlive their service.

@@ -69,10 +69,10 @@ func (a *API) SignInLink(person string) client.SignInLink {
 
 func (a *API) health(context.Context, *nothing) (client.Health, error) {
 	h := client.Health{State: "well", Version: a.Version}
-	if a.Problems != nil {
-		h.Problems = a.Problems()
+	if a.Faults != nil {
+		h.Faults = a.Faults()
 	}
-	if len(h.Problems) > 0 {
+	if len(h.Faults) > 0 {
 		h.State = "impaired"
 	}
 	if fault := a.Engine.Fault(); fault != nil {

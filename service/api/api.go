@@ -48,8 +48,8 @@ type Options struct {
 	KeepLogs time.Duration // how long after its run ended a log is kept; 0 for ever
 	PerHour  float64       // what an hour of processor time costs; 0 for nobody knows
 	Crew     Crew
-	Problems func() []client.Impairment // with what the service stands on
-	Workers  func() []WorkerNow         // those that are there
+	Faults   func() []client.Fault // with what the service stands on
+	Workers  func() []WorkerNow    // those that are there
 	Log      *slog.Logger
 }
 

@@ -105,12 +105,12 @@ func (a *API) watch(ctx context.Context, in *Choice) (w client.Watch, err error)
 	if fault := a.Engine.Fault(); fault != nil {
 		w.Problem = "records cannot be written since " + fault.Since.UTC().Format(time.RFC3339) + ": " + fault.Error
 	}
-	if a.Problems != nil {
-		for _, p := range a.Problems() {
+	if a.Faults != nil {
+		for _, f := range a.Faults() {
 			if w.Problem != "" {
 				w.Problem += "; "
 			}
-			w.Problem += p.Of + ": " + p.Problem + " (" + p.Do + ")"
+			w.Problem += f.Of + ": " + f.Fault + " (" + f.Do + ")"
 		}
 	}
 	if err := a.watchOpen(ctx, &w, chosen.names); err != nil {

@@ -65,13 +65,16 @@ func Start(o Options) (*Server, error) {
 		JetStreamMaxMemory: 4 << 30, JetStreamMaxStore: 64 << 30, MaxPending: 256 << 20, Nkeys: nkeysOf(o.Workers)}
 	s.config.Users = []*server.User{{Username: insider, Password: key}}
 	if o.Listen != "" {
+		if err := free(o.Listen); err != nil {
+			return nil, err
+		}
 		host, port, err := net.SplitHostPort(o.Listen)
 		if err != nil {
-			return nil, fmt.Errorf("the address for workers %q is not HOST:PORT", o.Listen)
+			return nil, err
 		}
 		s.config.Host = host
 		if s.config.Port, err = strconv.Atoi(port); err != nil {
-			return nil, fmt.Errorf("the address for workers %q has no port as a number", o.Listen)
+			return nil, fmt.Errorf("write the port of %s as a number", o.Listen)
 		}
 		if s.config.Port == 0 {
 			s.config.Port = server.RANDOM_PORT
@@ -97,6 +100,16 @@ func Start(o Options) (*Server, error) {
 	}
 	go s.letIn()
 	return s, nil
+}
+
+// free tells what is wrong with an address to listen at; the server itself would only
+// not come to listen there.
+func free(address string) error {
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return fmt.Errorf("workers cannot join at %s: %w; name another address with --workers-listen HOST:PORT", address, err)
+	}
+	return l.Close()
 }
 
 // insider is the name under which the service and the workers of its machine come in.
@@ -128,8 +141,8 @@ func (s *Server) Close() {
 	s.server.WaitForShutdown()
 }
 
-// nkeysOf are the accounts of workers: each may say only what is its own to say, and
-// hear only what is for it.
+// nkeysOf are the accounts of workers: each speaks in its own name alone, and hears only
+// what is for it or for all. It may take orders of any queue.
 func nkeysOf(workers map[string]string) (out []*server.NkeyUser) {
 	for name, key := range workers {
 		out = append(out, &server.NkeyUser{Nkey: key, Permissions: &server.Permissions{

@@ -8,8 +8,9 @@ import (
 )
 
 // A cluster of message servers that has just lost one can deliver an order to two
-// workers, to each as for the first time. So a worker asks before it begins: the service
-// says yes to one of them.
+// workers, to each as for the first time; and a service that has just begun can send an
+// order of which it has not heard yet that a worker has it. So a worker asks before it
+// begins: the service says yes to one of them.
 
 const (
 	subjectClaim  = "lantern.claim." // WORKER; the attempt's id and the instance
@@ -19,6 +20,9 @@ const (
 	claimPatience = 30 * time.Second
 )
 
+// early tells whether workers may not have said yet what they have of before.
+func (x *Office) early() bool { return x.Now().Sub(x.opened) < HelloEvery+time.Second }
+
 // claim answers a worker that wants to begin an attempt.
 func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 	x.group.Go(func() {
@@ -27,7 +31,7 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 		if err != nil || instance == "" {
 			return
 		}
-		if x.Now().Sub(x.opened) < HelloEvery+time.Second {
+		if x.early() {
 			_ = m.Respond([]byte(claimWait))
 			return
 		}

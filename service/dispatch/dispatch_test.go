@@ -88,6 +88,8 @@ type place struct {
 	t        *testing.T
 	dir      string
 	patience time.Duration
+	outside  bool // the message server, as far as the office is told
+	ahead    time.Duration
 	server   *broker.Server
 	office   *dispatch.Office
 	stop     func()
@@ -110,7 +112,7 @@ func (p *place) begin() {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, Now: time.Now, Log: slog.New(slog.DiscardHandler),
+	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, OnDisk: p.outside, Now: func() time.Time { return time.Now().Add(p.ahead) }, Log: slog.New(slog.DiscardHandler),
 		Parcel: func(name string, from int64) ([]byte, bool, error) {
 			if name != "abc" {
 				return nil, false, errors.New("there is no such parcel")
@@ -460,6 +462,100 @@ func TestAParcelComesInPieces(t *testing.T) {
 	}
 	if _, err := c.Fetch(t.Context(), "def"); err == nil || err.Error() != "there is no such parcel" {
 		t.Errorf("%v", err)
+	}
+}
+
+// With an outside message server, which may give an order to two workers after one of its
+// servers has failed, a worker asks before it begins, and one of two may.
+func TestOneOfTwoWorkersMayBegin(t *testing.T) {
+	p := &place{records: newRecords(), t: t, dir: t.TempDir(), outside: true}
+	p.begin()
+	t.Cleanup(func() { p.stop() })
+	nc, err := p.server.Connect()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer nc.Close()
+	ask := func(id dispatch.AttemptID, instance string) string {
+		t.Helper()
+		request := nats.NewMsg("lantern.claim." + instance)
+		request.Header.Set("attempt", id.String())
+		request.Header.Set("instance", instance)
+		answer, err := nc.RequestMsg(request, 5*time.Second)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return string(answer.Data)
+	}
+	p.mu.Lock()
+	p.open[anOrder(1).AttemptID] = false
+	p.mu.Unlock()
+	if got := ask(anOrder(1).AttemptID, "a"); got != "wait" {
+		t.Errorf("before all workers had the time to say what they have: %s", got)
+	}
+	p.ahead = dispatch.HelloEvery + time.Second
+	for _, one := range []struct {
+		instance string
+		run      int64
+		want     string
+	}{{"a", 1, "yes"}, {"b", 1, "no"}, {"a", 1, "yes"}, {"a", 2, "no"}} { // the second is not open
+		if got := ask(anOrder(one.run).AttemptID, one.instance); got != one.want {
+			t.Errorf("%s asks to begin %d: %s, not %s", one.instance, one.run, got, one.want)
+		}
+	}
+	// A worker that comes by an order asks by itself, and says how it ended.
+	c, _ := p.courier("c")
+	p.send(anOrder(3))
+	o, _ := p.take(c)
+	if got := ask(o.AttemptID, "d"); got != "no" {
+		t.Errorf("another may begin what c has: %s", got)
+	}
+	if err := c.Ended(t.Context(), succeeded(o, "c")); err != nil {
+		t.Error(err)
+	}
+	if got := ask(o.AttemptID, "d"); got != "no" {
+		t.Errorf("another may begin what has ended: %s", got)
+	}
+}
+
+// A worker whose machine cannot begin orders takes none for a while, and says why.
+func TestAWorkerRests(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	<-c.Welcome()
+	c.Rest("too many processes")
+	p.until("it says why", func() bool {
+		w := p.office.Workers()
+		return len(w) == 1 && slices.Contains(w[0].Faults, "too many processes")
+	})
+	p.send(anOrder(1))
+	got := make(chan error, 1)
+	go func() {
+		_, _, err := c.Take(context.Background())
+		got <- err
+	}()
+	select {
+	case err := <-got:
+		t.Errorf("it took an order: %v", err)
+	case <-time.After(600 * time.Millisecond):
+	}
+	c.Close()
+	if err := <-got; !errors.Is(err, dispatch.ErrClosed) {
+		t.Errorf("%v", err)
+	}
+}
+
+// What a worker says is taken as its own, whatever name it writes.
+func TestAWorkerSpeaksForItselfAlone(t *testing.T) {
+	p := newPlace(t, 0)
+	c, _ := p.courier("a")
+	p.send(anOrder(1))
+	o, _ := p.take(c)
+	if err := c.Ended(t.Context(), succeeded(o, "b")); err != nil {
+		t.Fatal(err)
+	}
+	if r := p.reports(o.AttemptID); len(r) != 1 || r[0].Worker != "a" {
+		t.Errorf("%+v", r)
 	}
 }
 

@@ -30,7 +30,8 @@ func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.Att
 // The times of the conversation.
 const (
 	HelloEvery      = 5 * time.Second
-	DefaultPatience = time.Minute // after which a worker that is not heard is taken for gone
+	SilentAfter     = 3 * HelloEvery // without a hello, people are told that a worker is silent
+	DefaultPatience = time.Minute    // after which a worker that is not heard is taken for gone
 )
 
 var namePattern = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9_-]{0,62}$`)

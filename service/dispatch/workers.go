@@ -66,7 +66,7 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, held := range h.Holds {
-		if _, ok := open[held.AttemptID]; ok && x.claims[held.AttemptID] == "" && x.OnDisk {
+		if _, ok := open[held.AttemptID]; ok && x.claims[held.AttemptID] == "" && (x.OnDisk || x.Apart) {
 			x.claims[held.AttemptID] = h.Instance
 		}
 	}
@@ -209,9 +209,13 @@ func (x *Office) lookFor(ctx context.Context) {
 		for _, id := range lost {
 			x.Log.Warn("a worker is not heard any more; its attempt is taken for lost", "worker", executed[id], "attempt", id.String())
 			err := x.Recorder.Ended(ctx, Ended{AttemptID: id, Worker: executed[id], At: now, Outcome: Lost, Error: fmt.Sprintf("worker %s, which ran it, has not been heard for %v", executed[id], x.Patience)})
-			if err == nil {
-				x.Cancel(id) // for the case that it is there after all
+			if err != nil {
+				continue // it is looked again
 			}
+			x.Cancel(id) // for the case that it is there after all
+			x.mu.Lock()
+			delete(x.claims, id)
+			x.mu.Unlock()
 		}
 	}
 }

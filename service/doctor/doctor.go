@@ -13,9 +13,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
-	"syscall"
 	"time"
 
+	"wiselantern/machine"
 	"wiselantern/parcel"
 	"wiselantern/service/store"
 )
@@ -74,11 +74,10 @@ func service(dir string) Finding {
 }
 
 func room(dir string) Finding {
-	var stat syscall.Statfs_t
-	if err := syscall.Statfs(dir, &stat); err != nil {
+	free, _, err := machine.Room(dir)
+	if err != nil {
 		return Finding{"room", Warning, fmt.Sprintf("it cannot be told: %v", err), "look with df"}
 	}
-	free := stat.Bavail * uint64(stat.Bsize)
 	f := Finding{Of: "room", State: Well, Found: fmt.Sprintf("%d MB are free", free>>20)}
 	switch {
 	case free < noRoom:
@@ -167,14 +166,14 @@ func token(dir string) Finding {
 }
 
 func files() Finding {
-	var limit syscall.Rlimit
-	if err := syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit); err != nil {
+	most, err := machine.MostFiles()
+	if err != nil {
 		return Finding{"open files", Warning, err.Error(), "look with ulimit -n"}
 	}
-	if limit.Cur < fewFiles {
-		return Finding{"open files", Warning, fmt.Sprintf("only %d may be open at once", limit.Cur), fmt.Sprintf("raise the limit to %d or more (ulimit -n, or LimitNOFILE of the service)", fewFiles)}
+	if most < fewFiles {
+		return Finding{"open files", Warning, fmt.Sprintf("only %d may be open at once", most), fmt.Sprintf("raise the limit to %d or more (ulimit -n, or LimitNOFILE of the service)", fewFiles)}
 	}
-	return Finding{Of: "open files", State: Well, Found: fmt.Sprintf("%d may be open at once", limit.Cur)}
+	return Finding{Of: "open files", State: Well, Found: fmt.Sprintf("%d may be open at once", most)}
 }
 
 func zones() Finding {

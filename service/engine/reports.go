@@ -50,7 +50,7 @@ func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
 			row.Result = sql.NullString{String: string(m.Result), Valid: true}
 		}
 		l, ok := e.fits(m.AttemptID)
-		if !ok || m.Attempt != l.run.Tasks[m.Task].Attempts || l.run.Tasks[m.Task].State.Settled() {
+		if m.Outcome != dispatch.Lost && (!ok || m.Attempt != l.run.Tasks[m.Task].Attempts || l.run.Tasks[m.Task].State.Settled()) {
 			b.AddLateReport(row, store.At(b.at))
 		}
 		e.ledger.release(m.AttemptID)

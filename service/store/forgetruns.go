@@ -44,25 +44,35 @@ func (w *Writer) ForgetRuns(ids []int64, at Moment) {
 	}
 }
 
-// ForgetEvents removes events that came before a moment, at most so many, and what they
-// were taken for, and tells how many. The newest update of each data set stays, and
-// what a workflow has gathered or not yet seen.
-func (w *Writer) ForgetEvents(before Moment, limit int) (n int) {
-	var ids []int64
-	w.all(&ids, `SELECT e.id FROM events e WHERE e.received < ?1
+// ForgettableEvents are events that came before a moment and need not be kept, the
+// oldest first, limit at most. The newest update of each data set stays, and what a
+// workflow has gathered or not yet seen.
+func (s *Store) ForgettableEvents(ctx context.Context, before Moment, limit int) ([]int64, error) {
+	return many[int64](ctx, s.read, `SELECT e.id FROM events e WHERE e.received < ?1
 		AND NOT EXISTS (SELECT 1 FROM answers a WHERE a.event = e.id AND (a.state IN ('gathering', 'kept') OR a.at >= ?1))
 		AND NOT EXISTS (SELECT 1 FROM updates u WHERE u.event = e.id AND (u.at >= ?1
 			OR u.id >= (SELECT min(newest) FROM (SELECT max(id) AS newest FROM updates WHERE dataset = u.dataset UNION ALL SELECT dataset_update FROM seen WHERE dataset = u.dataset))))
 		ORDER BY e.id LIMIT ?2`, before, limit)
+}
+
+// ForgetEvents removes events and what they were taken for, but for those that a start
+// has taken up since they were chosen.
+func (w *Writer) ForgetEvents(ids []int64) {
 	for _, id := range ids {
+		var open int
+		w.get(&open, `SELECT count(*) FROM answers WHERE event = ? AND state IN ('gathering', 'kept')`, id)
+		if open > 0 {
+			continue
+		}
 		w.exec(`DELETE FROM uses WHERE dataset_update IN (SELECT id FROM updates WHERE event = ?)`, id)
 		w.exec(`DELETE FROM updates WHERE event = ?`, id)
 		w.exec(`DELETE FROM answers WHERE event = ?`, id)
 		w.exec(`DELETE FROM events WHERE id = ?`, id)
 	}
-	w.exec(`DELETE FROM refusals WHERE at < ?`, before)
-	return len(ids)
 }
+
+// ForgetRefusals removes what was refused at the door before a moment.
+func (w *Writer) ForgetRefusals(before Moment) { w.exec(`DELETE FROM refusals WHERE at < ?`, before) }
 
 // GiveBack gives the space of what was removed back to the file system, so many pages
 // at most.

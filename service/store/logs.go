@@ -213,9 +213,9 @@ func (l *Logs) Lines(ctx context.Context, of LogOf, from, limit int) ([]Line, er
 	return out, rows.Err()
 }
 
-// Oldest is a chunk that was recorded before all others; it is nil when there is none.
+// Oldest is the chunk that was recorded before all others, nil when there is none.
 func (l *Logs) Oldest(ctx context.Context) (*Packed, error) {
-	row := l.read.QueryRowxContext(ctx, `SELECT run, task, attempt, first_line, lines, data FROM chunks ORDER BY run, task, attempt, first_line LIMIT 1`)
+	row := l.read.QueryRowxContext(ctx, `SELECT run, task, attempt, first_line, lines, data FROM chunks ORDER BY rowid LIMIT 1`)
 	var p Packed
 	err := row.Scan(&p.Of.Run, &p.Of.Task, &p.Of.Attempt, &p.First, &p.Count, &p.Data)
 	if errors.Is(err, sql.ErrNoRows) {

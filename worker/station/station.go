@@ -19,6 +19,7 @@ import (
 
 	"github.com/nats-io/nats.go"
 
+	"wiselantern/machine"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
 	"wiselantern/worker"
@@ -49,12 +50,11 @@ type Station struct {
 	since   time.Time
 	spool   *spool
 	cleared chan struct{} // closed when what earlier workers left is recorded
-	over    chan struct{} // closed when Run has returned
 }
 
 // Begin moves into a home and says hello, but takes no order yet.
 func Begin(o Options) (_ *Station, err error) {
-	s := &Station{Options: o, since: time.Now(), cleared: make(chan struct{}), over: make(chan struct{})}
+	s := &Station{Options: o, since: time.Now(), cleared: make(chan struct{})}
 	if err := os.MkdirAll(o.Dir, 0o700); err != nil {
 		return nil, fmt.Errorf("the worker's folder cannot be made: %w; choose another with --dir", err)
 	}
@@ -62,7 +62,7 @@ func Begin(o Options) (_ *Station, err error) {
 		return nil, err
 	}
 	s.hands = worker.New(nil, worker.Options{Name: o.Name, Dir: o.Dir, Home: s.home.Dir, Slots: o.Slots, Fetch: s.fetch, Log: o.Log})
-	left, err := s.look()
+	left, err := s.look(true)
 	if err != nil {
 		return nil, err
 	}
@@ -83,10 +83,11 @@ func Begin(o Options) (_ *Station, err error) {
 	return s, nil
 }
 
-// look looks for what workers of before have left.
-func (s *Station) look() (left []worker.Left, err error) {
+// look looks for what workers of before have left, at the first time also those that
+// had no homes yet.
+func (s *Station) look(first bool) (left []worker.Left, err error) {
 	for _, n := range worker.Neighbours(s.Dir, s.home.Instance) {
-		if n.PID != 0 {
+		if n.PID != 0 || n.Instance == "" && !first {
 			continue
 		}
 		l, err := s.hands.Look(n.Dir)
@@ -121,7 +122,8 @@ func (s *Station) Welcome() <-chan struct{} { return s.courier.Welcome() }
 
 func (s *Station) hello() dispatch.Hello {
 	h := dispatch.Hello{Name: s.Name, Instance: s.home.Instance, Version: s.Version, PID: os.Getpid(), Local: s.Local, Since: s.since.UTC(), Queues: s.Queues, Labels: s.Labels, Slots: s.Slots, CPUs: runtime.NumCPU()}
-	h.Load, h.Memory, h.Total = machine()
+	h.Load = machine.Load()
+	h.Memory, h.Total = machine.Memory()
 	h.Faults = s.faults()
 	return h
 }
@@ -167,7 +169,6 @@ func (s *Station) Run() {
 	case <-s.cleared:
 	case <-s.hands.Stopping():
 	}
-	close(s.over)
 }
 
 // Drain takes no more orders.
@@ -244,7 +245,7 @@ func latest(a, b time.Time) time.Time {
 
 // adoptOthers reports for workers of the same folder that have ended since.
 func (s *Station) adoptOthers() {
-	left, err := s.look()
+	left, err := s.look(false)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {
 		s.Log.Warn("what another worker has left cannot be looked at", "error", err)
 	}

@@ -24,10 +24,18 @@ export function WorkersPage() {
       {workers.data.workers.length === 0 ? (
         <Empty title="There is no worker">What is ready waits for one.</Empty>
       ) : (
-        <Table label="Workers" heads={["Worker", "Slots in use", "Load", "Memory", "There since", "Last heard"]}>
+        <Table label="Workers" heads={["Worker", "Takes from", "Slots in use", "Load", "Memory", "There since", "Last heard"]}>
           {workers.data.workers.map((w) => (
-            <Row key={w.name}>
+            <Row key={`${w.name} ${w.since}`}>
               <Cell className="font-medium">{w.name}</Cell>
+              <Cell>
+                {(w.queues ?? []).join(", ")}
+                {Object.entries(w.labels ?? {}).map(([name, value]) => (
+                  <span key={name} className="block text-sm text-soft">
+                    {name} {value}
+                  </span>
+                ))}
+              </Cell>
               <Cell>
                 <Bar part={w.does.length} whole={w.slots} />
               </Cell>
@@ -41,7 +49,14 @@ export function WorkersPage() {
                 <Moment at={w.since} />
               </Cell>
               <Cell className="whitespace-nowrap">
-                <Moment at={w.heard} />
+                {w.silent ? (
+                  <span className="text-failed">
+                    silent since <Moment at={w.heard} />
+                  </span>
+                ) : (
+                  <Moment at={w.heard} />
+                )}
+                {w.draining && <span className="block text-sm text-waiting">drains: it takes no more tasks</span>}
               </Cell>
             </Row>
           ))}

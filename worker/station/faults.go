@@ -4,7 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"syscall"
+
+	"wiselantern/machine"
 )
 
 // What a worker's machine must have for an attempt to begin.
@@ -18,17 +19,14 @@ func (s *Station) faults() (all []string) {
 	probe := filepath.Join(s.home.Dir, "probe")
 	if err := os.WriteFile(probe, []byte("."), 0o600); err != nil {
 		all = append(all, fmt.Sprintf("nothing can be written to %s: %v", s.Dir, err))
+	} else if free, _, err := machine.Room(s.Dir); err == nil && free < leastRoom {
+		all = append(all, fmt.Sprintf("only %d MB are free on the disk of %s", free>>20, s.Dir))
 	}
 	_ = os.Remove(probe)
-	var stat syscall.Statfs_t
-	if err := syscall.Statfs(s.Dir, &stat); err == nil {
-		if free := stat.Bavail * uint64(stat.Bsize); free < leastRoom && len(all) == 0 {
-			all = append(all, fmt.Sprintf("only %d MB are free on the disk of %s", free>>20, s.Dir))
-		}
-	}
-	var limit syscall.Rlimit
-	if entries, err := os.ReadDir("/proc/self/fd"); err == nil && syscall.Getrlimit(syscall.RLIMIT_NOFILE, &limit) == nil && uint64(len(entries))+leastFiles > limit.Cur {
-		all = append(all, fmt.Sprintf("%d of %d files are open", len(entries), limit.Cur))
+	open, err := machine.OpenFiles()
+	most, err2 := machine.MostFiles()
+	if err == nil && err2 == nil && open+leastFiles > most {
+		all = append(all, fmt.Sprintf("%d of %d files are open", open, most))
 	}
 	return all
 }

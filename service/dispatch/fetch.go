@@ -1,0 +1,171 @@
+package dispatch
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"time"
+
+	"github.com/nats-io/nats.go"
+)
+
+// How long the service is asked to wait for an order for a slot. A slot that takes from
+// several queues asks one after the other.
+const (
+	pullFor      = 5 * time.Second
+	pullForOfOne = 250 * time.Millisecond
+)
+
+// fetch takes orders for the slots that wait: for each of them it asks for one order,
+// and again when that time is over.
+func (c *Courier) fetch(ctx context.Context) {
+	var waiting []chan<- taken
+	var spare []taken     // that came when no slot waited any more
+	var asked []time.Time // when what was asked for is over
+	defer func() {
+		for _, w := range waiting {
+			w <- taken{err: ErrClosed}
+		}
+	}()
+	queues := c.Hello().Queues
+	next, number, longest := 0, 0, pullFor
+	if len(queues) > 1 {
+		longest = pullForOfOne
+	}
+	body := fmt.Appendf(nil, `{"batch":1,"expires":%d}`, longest.Nanoseconds())
+	late := time.NewTicker(time.Second)
+	defer late.Stop()
+	for {
+		for len(waiting) > 0 && len(spare) > 0 {
+			waiting[0] <- spare[0]
+			waiting, spare = waiting[1:], spare[1:]
+		}
+		if c.mayAsk() {
+			for len(asked)+c.underway() < len(waiting) {
+				number++
+				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
+				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
+				if c.nc.PublishMsg(request) != nil {
+					break
+				}
+				next = (next + 1) % len(queues)
+				asked = append(asked, time.Now().Add(longest))
+			}
+		}
+		c.mu.Lock()
+		c.asked = len(asked)
+		c.mu.Unlock()
+		select {
+		case w := <-c.wants:
+			waiting = append(waiting, w)
+		case m := <-c.in:
+			if len(asked) > 0 {
+				asked = asked[1:]
+			}
+			if m.Header.Get("Status") != "" {
+				continue // it is over, or there is none
+			}
+			if t, ok := c.receive(m); ok {
+				spare = append(spare, t)
+			}
+		case t := <-c.claimed:
+			if t != nil {
+				spare = append(spare, *t)
+			}
+		case <-late.C: // an answer may have been lost
+			asked = slices.DeleteFunc(asked, func(until time.Time) bool { return time.Since(until) > time.Second })
+		case <-c.look:
+		case <-c.anew:
+			asked = nil
+		case <-c.closed:
+			return
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// underway is how many orders have come of which it is asked whether they may begin.
+func (c *Courier) underway() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return len(c.claiming)
+}
+
+// mayAsk tells whether orders are asked for.
+func (c *Courier) mayAsk() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return !c.heard.IsZero() && !c.leaving && !c.drained && !c.resting && c.nc.IsConnected()
+}
+
+// receive looks at an order that has come. Only its first delivery may be executed.
+func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
+	var o Order
+	if err := json.Unmarshal(m.Data, &o); err != nil {
+		c.Words.Error("an order cannot be read and is left out; run the same version of lantern on all machines", "error", err)
+		_ = c.nc.Publish(m.Reply, []byte("+TERM"))
+		return t, false
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if held := c.hands[o.AttemptID]; held != nil {
+		held.msg = m // it was sent again: it is here
+		return t, false
+	}
+	if meta, err := m.Metadata(); err != nil || meta.NumDelivered > 1 {
+		c.group.Go(func() { c.handBack(o, m) })
+		return t, false
+	}
+	if o.Claim {
+		o.Claim = false
+		if c.claiming[o.AttemptID] {
+			return t, false
+		}
+		c.claiming[o.AttemptID] = true
+		c.group.Go(func() {
+			var got *taken
+			yes := c.claim(c.life, o.AttemptID)
+			c.mu.Lock()
+			if yes {
+				t := c.hold(o, m)
+				got = &t
+			}
+			delete(c.claiming, o.AttemptID)
+			c.mu.Unlock()
+			select {
+			case c.claimed <- got:
+			case <-c.life.Done():
+			}
+		})
+		return t, false
+	}
+	return c.hold(o, m), true
+}
+
+// hold takes an order into its hands.
+func (c *Courier) hold(o Order, m *nats.Msg) taken {
+	held := &inHand{msg: m, stop: make(chan struct{}), started: time.Now(), recorded: make(chan struct{})}
+	if _, stopped := c.stops[o.AttemptID]; stopped {
+		close(held.stop)
+	}
+	c.hands[o.AttemptID] = held
+	return taken{order: o, stop: held.stop}
+}
+
+// handBack says of an order that was given to another worker before, which has not
+// been heard since, that its attempt is lost: nobody knows how far it came.
+func (c *Courier) handBack(o Order, m *nats.Msg) {
+	report := Ended{AttemptID: o.AttemptID, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"}
+	text, err := json.Marshal(report)
+	if err != nil {
+		return
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	if _, err := c.js.Publish(ctx, subjectReports+c.name, text); err == nil {
+		_ = c.nc.Publish(m.Reply, []byte("+ACK"))
+	}
+}

@@ -1,0 +1,218 @@
+package dispatch
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// mostPulls bounds how many free slots a queue may have.
+const mostPulls = 20_000
+
+// Send has an order go out. One that is out already stays as it is. An order that lets
+// others go first is kept here until a slot is free that nobody else wants.
+func (x *Office) Send(o Order) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.hushed {
+		return
+	}
+	x.mine[o.AttemptID] = true
+	if o.Later {
+		x.later[o.queue()] = append(x.later[o.queue()], o)
+		nudge(x.idle)
+		return
+	}
+	x.out = append(x.out, outgoing{order: o})
+	nudge(x.wake)
+}
+
+// Cancel takes an order back, and has its worker end it.
+func (x *Office) Cancel(id AttemptID) {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	delete(x.mine, id)
+	for q, orders := range x.later {
+		if i := slices.IndexFunc(orders, func(l Order) bool { return l.AttemptID == id }); i >= 0 {
+			x.later[q] = slices.Delete(orders, i, i+1)
+			return
+		}
+	}
+	x.out = append(x.out, outgoing{order: Order{AttemptID: id}, cancel: true})
+	nudge(x.wake)
+}
+
+// sendLater sends orders that let others go first, as many as there are slots that ask
+// for work and have none, until ctx is done.
+func (x *Office) sendLater(ctx context.Context) {
+	again := time.NewTimer(0)
+	defer again.Stop()
+	for {
+		select {
+		case <-x.idle:
+		case <-again.C:
+		case <-ctx.Done():
+			return
+		}
+		x.mu.Lock()
+		var queues []string
+		for q, orders := range x.later {
+			if len(orders) > 0 {
+				queues = append(queues, q)
+			}
+		}
+		x.mu.Unlock()
+		for _, q := range queues {
+			if err := x.sendSomeLater(ctx, q); err != nil && ctx.Err() == nil {
+				x.Log.Warn("orders that wait for a free slot cannot be sent now; it is tried again", "queue", q, "error", err)
+			}
+			again.Reset(time.Second)
+		}
+	}
+}
+
+func (x *Office) sendSomeLater(ctx context.Context, q string) error {
+	if err := x.queue(ctx, q); err != nil {
+		return err
+	}
+	consumer, err := x.js.Consumer(ctx, ordersStream, q)
+	if err != nil {
+		return err
+	}
+	info := consumer.CachedInfo()
+	free := info.NumWaiting - int(info.NumPending)
+	x.mu.Lock()
+	free -= len(x.out)
+	orders := slices.Clone(x.later[q][:min(max(free, 0), len(x.later[q]))])
+	x.later[q] = slices.Delete(x.later[q], 0, len(orders))
+	for _, o := range orders {
+		x.out = append(x.out, outgoing{order: o})
+	}
+	x.mu.Unlock()
+	nudge(x.wake)
+	return nil
+}
+
+func nudge(c chan struct{}) {
+	select {
+	case c <- struct{}{}:
+	default: // it is nudged already
+	}
+}
+
+// perSubject is the code with which JetStream refuses a message whose subject has one.
+const perSubject jetstream.ErrorCode = 10077
+
+// send sends what is to go out, in its order, until ctx is done. What the message
+// server does not take is sent again.
+func (x *Office) send(ctx context.Context) {
+	for {
+		select {
+		case <-x.wake:
+		case <-ctx.Done():
+			return
+		}
+		x.mu.Lock()
+		batch := x.out
+		x.out = nil
+		x.mu.Unlock()
+		failed := x.sendBatch(ctx, batch)
+		if len(failed) == 0 {
+			continue
+		}
+		x.mu.Lock()
+		x.out = append(failed, x.out...)
+		x.mu.Unlock()
+		select {
+		case <-time.After(500 * time.Millisecond):
+			nudge(x.wake)
+		case <-ctx.Done():
+			return
+		}
+	}
+}
+
+// sendBatch sends orders and takes orders back, and returns those with which that
+// failed.
+func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outgoing) {
+	type underway struct {
+		outgoing
+		ack jetstream.PubAckFuture
+	}
+	var going []underway
+	settle := func() {
+		for _, g := range going {
+			select {
+			case <-g.ack.Ok():
+			case err := <-g.ack.Err():
+				var api *jetstream.APIError
+				if errors.As(err, &api) && api.ErrorCode == perSubject {
+					continue // it is out
+				}
+				x.Log.Warn("an order is not taken by the message server; it is sent again", "attempt", g.order.AttemptID.String(), "error", err)
+				failed = append(failed, g.outgoing)
+			}
+		}
+		going = going[:0]
+	}
+	for _, o := range batch {
+		if o.cancel {
+			settle()
+			if i := slices.IndexFunc(failed, func(f outgoing) bool { return !f.cancel && f.order.AttemptID == o.order.AttemptID }); i >= 0 {
+				failed = slices.Delete(failed, i, i+1)
+			}
+			if err := x.takeBack(ctx, o.order.AttemptID); err != nil && ctx.Err() == nil {
+				x.Log.Warn("an order cannot be taken back now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
+				failed = append(failed, o)
+			}
+			continue
+		}
+		if !x.wanted(o.order.AttemptID) {
+			continue
+		}
+		err := x.queue(ctx, o.order.queue())
+		var text []byte
+		if err == nil {
+			o.order.Claim = x.OnDisk || x.Apart && x.early()
+			text, err = json.Marshal(o.order)
+		}
+		var ack jetstream.PubAckFuture
+		if err == nil {
+			// The id is for the case that an answer was lost, and the order has come to its
+			// end since: then its subject is free again.
+			ack, err = x.js.PublishAsync(o.order.subject(), text, jetstream.WithMsgID(o.order.AttemptID.String()))
+		}
+		if err != nil {
+			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
+			failed = append(failed, o)
+			continue
+		}
+		going = append(going, underway{o, ack})
+	}
+	settle()
+	return failed
+}
+
+// wanted tells whether the end of an order is still to come.
+func (x *Office) wanted(id AttemptID) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	return x.mine[id]
+}
+
+// takeBack removes an order that no worker may begin any more, and says so to the one
+// that has.
+func (x *Office) takeBack(ctx context.Context, id AttemptID) error {
+	stream, err := x.js.Stream(ctx, ordersStream)
+	if err == nil {
+		err = stream.Purge(ctx, jetstream.WithPurgeSubject(subjectOrders+"*."+id.String()))
+	}
+	if err == nil {
+		err = x.nc.Publish(subjectStop, []byte(id.String()))
+	}
+	return err
+}

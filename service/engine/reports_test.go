@@ -1,0 +1,57 @@
+package engine
+
+import (
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"wiselantern/service/dispatch"
+)
+
+// A worker that was taken for gone comes back and says that it is done: that is kept, once,
+// and the attempt that was made in its place decides.
+func TestALateReportIsKeptAndChangesNothing(t *testing.T) {
+	synctest.Test(t, func(t *testing.T) {
+		l := begin(t, t.TempDir())
+		if err := l.GoOn(t.Context(), anyGone); err != nil {
+			t.Fatal(err)
+		}
+		l.apply(t, "workflow: w\ntasks: {a: {exec: [x]}}\n")
+		run, err := l.Start(t.Context(), "w", Wanted{}, "kari")
+		if err != nil {
+			t.Fatal(err)
+		}
+		synctest.Wait()
+		first := l.hands.take()[0].AttemptID
+		ended := func(id dispatch.AttemptID, worker string, outcome dispatch.Outcome) {
+			t.Helper()
+			if err := l.Ended(t.Context(), dispatch.Ended{AttemptID: id, Worker: worker, Started: time.Now(), At: time.Now(), Outcome: outcome}); err != nil {
+				t.Fatal(err)
+			}
+			synctest.Wait()
+		}
+		ended(first, "gone", dispatch.Lost)
+		ended(first, "", dispatch.Lost) // said by another, to whom its order was given
+		time.Sleep(time.Minute)
+		second := l.hands.take()[0].AttemptID
+		late := dispatch.Ended{AttemptID: first, Worker: "gone", Started: time.Now(), At: time.Now(), Outcome: dispatch.Succeeded}
+		for range 2 { // it is said until it is heard
+			if err := l.Ended(t.Context(), late); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if open := l.runs(t, "w")[0]; open.State != "running" {
+			t.Errorf("the late report has made the run %s", open.State)
+		}
+		ended(second, "other", dispatch.Failed)
+		ended(second, "other", dispatch.Failed)
+		rows, err := l.store.LateReports(t.Context(), run.ID)
+		if err != nil || len(rows) != 1 || rows[0].Worker != "gone" || rows[0].State != "succeeded" || rows[0].Attempt != 1 {
+			t.Errorf("%+v, %v", rows, err)
+		}
+		attempts, err := l.store.Attempts(t.Context(), run.ID)
+		if err != nil || len(attempts) != 2 || attempts[0].State != "lost" || attempts[1].State != "failed" || l.runs(t, "w")[0].State != "failed" {
+			t.Errorf("%+v, %v", attempts, err)
+		}
+	})
+}
