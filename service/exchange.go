@@ -66,7 +66,7 @@ func (x *exchange) connect(ctx context.Context) (err error) {
 		return err
 	}
 	// What of the streams a crash takes away is in the records, or on a worker's disk.
-	settings := broker.Options{Dir: WorkerDir(data), Streams: filepath.Join(data, "messages"), Listen: o.Joining, Log: o.Log}
+	settings := broker.Options{Dir: WorkerDir(data), Streams: filepath.Join(data, "messages"), Listen: o.Joining, Speech: dispatch.Speech, Log: o.Log}
 	if o.Joining != "" {
 		host, _, err := net.SplitHostPort(o.Joining)
 		if err != nil {

@@ -32,8 +32,13 @@ type Options struct {
 	Listen  string            // host:port for workers of other machines; "" for none
 	TLS     tls.Certificate   // of that address
 	Workers map[string]string // public keys of workers that may join, by their name
+	Speech  Speech            // of such a worker
 	Log     *slog.Logger
 }
+
+// Speech tells the subjects to which a worker of that name may speak, and those on which
+// it may hear.
+type Speech func(name string) (says, hears []string)
 
 // Server is a running message server.
 type Server struct {
@@ -62,7 +67,7 @@ func Start(o Options) (*Server, error) {
 	}
 	s := &Server{options: o, key: key}
 	s.config = &server.Options{ServerName: "lantern", DontListen: o.Listen == "", JetStream: true, StoreDir: o.Streams, MaxPayload: MaxMessage, NoSigs: true, NoLog: true,
-		JetStreamMaxMemory: 4 << 30, JetStreamMaxStore: 64 << 30, MaxPending: 256 << 20, Nkeys: nkeysOf(o.Workers)}
+		JetStreamMaxMemory: 4 << 30, JetStreamMaxStore: 64 << 30, MaxPending: 256 << 20, Nkeys: nkeysOf(o.Workers, o.Speech)}
 	s.config.Users = []*server.User{{Username: insider, Password: key}}
 	if o.Listen != "" {
 		if err := free(o.Listen); err != nil {
@@ -124,7 +129,7 @@ func (s *Server) Connect(options ...nats.Option) (*nats.Conn, error) {
 // their names. Connections of others are cut.
 func (s *Server) Admit(workers map[string]string) error {
 	next := s.config.Clone()
-	next.Nkeys = nkeysOf(workers)
+	next.Nkeys = nkeysOf(workers, s.options.Speech)
 	if err := s.server.ReloadOptions(next); err != nil {
 		return fmt.Errorf("the workers that may join cannot be set: %w", err)
 	}
@@ -141,15 +146,11 @@ func (s *Server) Close() {
 	s.server.WaitForShutdown()
 }
 
-// nkeysOf are the accounts of workers: each speaks in its own name alone, and hears only
-// what is for it or for all. It may take orders of any queue.
-func nkeysOf(workers map[string]string) (out []*server.NkeyUser) {
+// nkeysOf are the accounts of workers.
+func nkeysOf(workers map[string]string, speech Speech) (out []*server.NkeyUser) {
 	for name, key := range workers {
-		out = append(out, &server.NkeyUser{Nkey: key, Permissions: &server.Permissions{
-			Publish: &server.SubjectPermission{Allow: []string{"lantern.report." + name, "lantern.started." + name, "lantern.hello." + name, "lantern.log." + name, "lantern.parcel",
-				"$JS.API.CONSUMER.MSG.NEXT.LANTERN-ORDERS.>", "$JS.ACK.LANTERN-ORDERS.>"}},
-			Subscribe: &server.SubjectPermission{Allow: []string{"lantern.stop", "lantern.recorded." + name, "lantern.greet." + name, "_INBOX." + name + ".>"}},
-		}})
+		says, hears := speech(name)
+		out = append(out, &server.NkeyUser{Nkey: key, Permissions: &server.Permissions{Publish: &server.SubjectPermission{Allow: says}, Subscribe: &server.SubjectPermission{Allow: hears}}})
 	}
 	slices.SortFunc(out, func(a, b *server.NkeyUser) int { return strings.Compare(a.Nkey, b.Nkey) })
 	return out

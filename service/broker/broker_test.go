@@ -81,6 +81,10 @@ func join(t *testing.T, address, credentials string) (*nats.Conn, error) {
 	return nats.Connect("tls://"+address, append(options, nats.NoReconnect(), nats.CustomInboxPrefix("_INBOX.field-1"))...)
 }
 
+func speech(name string) (says, hears []string) {
+	return []string{"lantern.report." + name}, []string{"lantern.recorded." + name, "_INBOX." + name + ".>"}
+}
+
 func TestWorkersJoinWithCredentialsOfTheirOwn(t *testing.T) {
 	dir := t.TempDir()
 	identity, err := OpenIdentity(dir, []string{"127.0.0.1", "service.example"})
@@ -99,7 +103,7 @@ func TestWorkersJoinWithCredentialsOfTheirOwn(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := start(t, Options{Listen: "127.0.0.1:0", TLS: again.Certificate, Workers: map[string]string{"field-1": key}})
+	s := start(t, Options{Listen: "127.0.0.1:0", TLS: again.Certificate, Workers: map[string]string{"field-1": key}, Speech: speech})
 	if _, err := join(t, s.Address, stranger); err == nil {
 		t.Error("a stranger joins")
 	}

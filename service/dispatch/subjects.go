@@ -27,6 +27,15 @@ const (
 
 func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.AttemptID.String() }
 
+// Speech are the subjects to which a worker of that name speaks, and those on which it
+// hears: in its own name alone, and what is for it or for all. It may take orders of any
+// queue.
+func Speech(name string) (says, hears []string) {
+	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectParcel,
+			"$JS.API.CONSUMER.MSG.NEXT." + ordersStream + ".>", "$JS.ACK." + ordersStream + ".>"},
+		[]string{subjectStop, subjectTold + name, subjectGreet + name, "_INBOX." + name + ".>"}
+}
+
 // The times of the conversation.
 const (
 	HelloEvery      = 5 * time.Second
