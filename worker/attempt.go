@@ -9,9 +9,7 @@ import (
 	"io"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
-	"strings"
 	"sync"
 	"syscall"
 	"time"
@@ -27,7 +25,8 @@ type attempt struct {
 	worker    *Worker
 	order     dispatch.Order
 	cancelled <-chan struct{}
-	dir       string // holds work/, result.json and, at the end, report.json
+	room      string // its work folder
+	shared    bool   // something of it may still be in its room
 	started   time.Time
 	lines     int // that its log has
 	told      sync.Once
@@ -38,8 +37,13 @@ type attempt struct {
 // maxResult is the most that a result may have, in bytes.
 const maxResult = 256 << 10
 
-func (a *attempt) workDir() string    { return filepath.Join(a.dir, "work") }
-func (a *attempt) resultFile() string { return filepath.Join(a.dir, "result.json") }
+// resultFile is the file of its result. Its name is of this attempt alone, and by it what
+// is left of the attempt's processes is found.
+func (a *attempt) resultFile() string { return resultFile(a.worker.Home, a.order.AttemptID) }
+
+func resultFile(home string, id dispatch.AttemptID) string {
+	return filepath.Join(home, "results", id.String()+".json")
+}
 
 // execute runs the task and waits for its end.
 func (a *attempt) execute() dispatch.Ended {
@@ -57,20 +61,18 @@ func (a *attempt) execute() dispatch.Ended {
 		return failed(err.Error())
 	}
 	env := a.env()
-	program, code, err := findProgram(words[0], a.workDir(), env)
+	path, code, err := findProgram(words[0], a.room, env)
 	if err != nil {
 		return failedWith(code, err.Error())
 	}
-	return a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: a.workDir()}, a.order.Timeout)
+	return a.run(program{path, words, env, a.room}, a.order.Timeout)
 }
 
 // tellStarted says, once, that the attempt has begun. It is said when a process of it
 // is there: recording it must not take the time away in which that begins.
 func (a *attempt) tellStarted() {
 	a.told.Do(func() {
-		go a.worker.again("the start of an attempt", func(ctx context.Context) error {
-			return a.worker.exchange.Started(ctx, dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
-		})
+		a.worker.exchange.Started(dispatch.Started{AttemptID: a.order.AttemptID, Worker: a.worker.Name, At: a.started})
 	})
 }
 
@@ -102,10 +104,12 @@ func (w *Worker) cannot(what string, err error) dispatch.Ended {
 }
 
 func (a *attempt) prepare() error {
-	if !a.worker.spares.take(a.dir) {
-		if err := os.MkdirAll(a.workDir(), 0o700); err != nil {
-			return err
-		}
+	err := a.worker.journal.take(a.order.AttemptID)
+	if err == nil {
+		a.room, err = a.worker.rooms.take()
+	}
+	if err != nil {
+		return err
 	}
 	if a.order.Parcel == "" {
 		return nil
@@ -114,89 +118,7 @@ func (a *attempt) prepare() error {
 	if err != nil {
 		return err
 	}
-	return parcel.Lay(from, a.workDir())
-}
-
-// env is what the task is given: the worker's own environment without the
-// service's variables, then the task's, then what the service tells it.
-func (a *attempt) env() []string {
-	o := a.order
-	env := a.ownEnv(o.Env)
-	for name, value := range o.Params {
-		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
-	}
-	for name, value := range o.Marks {
-		env = append(env, "LANTERN_WATERMARK_"+strings.ToUpper(name)+"="+value)
-	}
-	if !o.End.IsZero() {
-		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
-	}
-	return append(env, "TRACEPARENT="+o.Trace)
-}
-
-// ownEnv is the worker's own environment with variables over it, and what names
-// the attempt.
-func (a *attempt) ownEnv(over map[string]string) (env []string) {
-	for _, v := range os.Environ() {
-		if !strings.HasPrefix(v, "LANTERN_") {
-			env = append(env, v)
-		}
-	}
-	for name, value := range over {
-		env = append(env, name+"="+value)
-	}
-	if a.ready != "" {
-		env = append(env, "LANTERN_SETUP="+a.ready)
-	}
-	return append(env, "LANTERN_RUN="+a.order.RunName, "LANTERN_TASK="+a.order.TaskName, fmt.Sprintf("LANTERN_ATTEMPT=%d", a.order.Attempt),
-		"LANTERN_RESULT="+a.resultFile()) // by which what is left of it is found
-}
-
-// The exit codes of the POSIX shell for a program that cannot be run (IEEE Std
-// 1003.1, Shell Command Language, 2.8.2).
-const (
-	codeNotExecutable = 126
-	codeNotFound      = 127
-)
-
-// findProgram looks a program up as a shell would: with a slash in the work
-// folder, without one along the PATH of env.
-func findProgram(name, dir string, env []string) (file string, code int, err error) {
-	if strings.Contains(name, "/") {
-		file = name
-		if !filepath.IsAbs(name) {
-			file = filepath.Join(dir, name)
-		}
-		info, err := os.Stat(file)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return "", codeNotFound, fmt.Errorf("the program %s does not exist; a path is relative to the project's folder, as it was when it was applied", name)
-		case err != nil:
-			return "", codeNotExecutable, fmt.Errorf("the program %s cannot be looked at: %w", name, err)
-		case info.IsDir():
-			return "", codeNotExecutable, fmt.Errorf("%s is a folder, not a program", name)
-		case info.Mode()&0o111 == 0:
-			return "", codeNotExecutable, fmt.Errorf("the program %s has no run bit; give it one (chmod +x %s) and apply the project again", name, name)
-		}
-		return file, 0, nil
-	}
-	path := ""
-	for _, v := range env {
-		if p, ok := strings.CutPrefix(v, "PATH="); ok {
-			path = p
-		}
-	}
-	for _, folder := range filepath.SplitList(path) {
-		file := filepath.Join(folder, name)
-		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
-			return file, 0, nil
-		}
-	}
-	hint := "install it on the worker's machine, or write a path"
-	if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
-		hint = fmt.Sprintf("the project has a file of that name: write ./%s", name)
-	}
-	return "", codeNotFound, fmt.Errorf("the program %s is not in PATH (%s); %s", name, path, hint)
+	return parcel.Lay(from, a.room)
 }
 
 // keep sends lines on to be kept, behind those that the log has.
@@ -208,8 +130,7 @@ func (a *attempt) keep(lines []store.Line) {
 
 // run runs a program in a process group of its own, for at most that long if
 // timeout is not 0, and keeps what it prints.
-func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+func (a *attempt) run(p program, timeout time.Duration) dispatch.Ended {
 	out := newOutput(a.keep)
 	stdout, stderr, err := out.pipes()
 	if err != nil && ofMachine(err) {
@@ -218,8 +139,7 @@ func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
 	if err != nil {
 		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
 	}
-	cmd.Stdout, cmd.Stderr = stdout, stderr
-	err = cmd.Start()
+	process, err := p.start(stdout, stderr)
 	stdout.Close()
 	stderr.Close()
 	if err != nil && ofMachine(err) {
@@ -229,21 +149,24 @@ func (a *attempt) run(cmd *exec.Cmd, timeout time.Duration) dispatch.Ended {
 	if err != nil {
 		out.close(0)
 		code := codeNotExecutable
-		reason := fmt.Sprintf("the program %s cannot be started: %v", cmd.Args[0], errors.Unwrap(err))
+		reason := fmt.Sprintf("the program %s cannot be started: %v", p.words[0], errors.Unwrap(err))
 		if errors.Is(err, fs.ErrNotExist) { // the file is there: what it names in its first line is not
 			code = codeNotFound
-			reason = fmt.Sprintf("the program %s cannot be started: the interpreter in its first line does not exist on the worker's machine", cmd.Args[0])
+			reason = fmt.Sprintf("the program %s cannot be started: the interpreter in its first line does not exist on the worker's machine", p.words[0])
 		}
 		return failedWith(code, reason)
 	}
 	a.tellStarted()
-	ended := make(chan error, 1)
-	go func() { ended <- cmd.Wait() }()
-	why := a.wait(cmd.Process.Pid, ended, timeout)
+	ended := make(chan *os.ProcessState, 1)
+	go func() {
+		state, _ := process.Wait() // nil if the system does not tell
+		ended <- state
+	}()
+	state, why := a.wait(process.Pid, ended, timeout)
 	// What it left running in its group is not to outlive it.
-	_ = syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL)
-	out.close(lastWords)
-	report := a.judge(why, cmd, out.lastError())
+	_ = syscall.Kill(-process.Pid, syscall.SIGKILL)
+	a.shared = !out.close(lastWords) || a.shared
+	report := a.judge(why, state, out.lastError())
 	if why == byTimeout {
 		report.Error = fmt.Sprintf("over its timeout of %v, %s", timeout, orEnded(report.Error))
 	}
@@ -261,7 +184,7 @@ const (
 )
 
 // wait waits until the process has ended, and ends it when it must.
-func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why ending) {
+func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Duration) (state *os.ProcessState, why ending) {
 	var timeout <-chan time.Time
 	if longest > 0 {
 		timer := time.NewTimer(longest)
@@ -273,8 +196,8 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 	defer sample.Stop()
 	for going := true; going; {
 		select {
-		case <-ended:
-			return byItself
+		case state := <-ended:
+			return state, byItself
 		case <-sample.C:
 			a.peak = max(a.peak, peakOf(pid))
 			sample.Reset(nextSample)
@@ -294,8 +217,8 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 	stopping := a.worker.stopping
 	for {
 		select {
-		case <-ended:
-			return why
+		case state := <-ended:
+			return state, why
 		case <-stopping:
 			stopping = nil
 			kill.Reset(graceOfStop)
@@ -307,10 +230,13 @@ func (a *attempt) wait(pid int, ended <-chan error, longest time.Duration) (why 
 
 // judge makes the report of a process that has ended, the last line of whose
 // standard error was lastError.
-func (a *attempt) judge(why ending, cmd *exec.Cmd, lastError string) dispatch.Ended {
+func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) dispatch.Ended {
+	if state == nil {
+		return dispatch.Ended{Outcome: dispatch.Lost, Error: "the system does not tell how its process ended"}
+	}
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
-	report.CPU, report.Peak = usage(cmd.ProcessState, a.peak)
-	status := cmd.ProcessState.Sys().(syscall.WaitStatus)
+	report.CPU, report.Peak = usage(state, a.peak)
+	status := state.Sys().(syscall.WaitStatus)
 	if status.Exited() {
 		code := status.ExitStatus()
 		report.ExitCode = &code

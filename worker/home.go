@@ -26,7 +26,7 @@ func Move(dir string) (*Home, error) {
 	h := &Home{Instance: instance, Dir: filepath.Join(dir, instance)}
 	// It gets its name when it is locked: nobody takes it for one that was left.
 	part := filepath.Join(dir, "."+instance)
-	err := os.MkdirAll(filepath.Join(part, "attempts"), 0o700)
+	err := os.MkdirAll(part, 0o700)
 	if err == nil {
 		h.lock, err = os.OpenFile(filepath.Join(part, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
 	}
@@ -47,7 +47,7 @@ func Move(dir string) (*Home, error) {
 
 // Leave gives the home up; it is removed if nothing in it is still to be reported.
 func (h *Home) Leave() {
-	if entries, err := os.ReadDir(filepath.Join(h.Dir, "attempts")); err == nil && len(entries) == 0 {
+	if open, err := readJournal(h.Dir); err == nil && len(open) == 0 {
 		_ = os.RemoveAll(h.Dir)
 	}
 	h.lock.Close()

@@ -5,6 +5,7 @@ import (
 	"os"
 	"strings"
 	"sync"
+	"syscall"
 	"time"
 
 	"wiselantern/service/store"
@@ -57,7 +58,7 @@ func newOutput(send func([]store.Line)) *output {
 func (o *output) pipes() (stdout, stderr *os.File, err error) {
 	var writeEnds [2]*os.File
 	for i := range writeEnds {
-		if o.ends[i], writeEnds[i], err = os.Pipe(); err != nil {
+		if o.ends[i], writeEnds[i], err = pipe(); err != nil {
 			for _, f := range append(o.ends[:], writeEnds[:]...) {
 				if f != nil {
 					f.Close()
@@ -71,6 +72,17 @@ func (o *output) pipes() (stdout, stderr *os.File, err error) {
 	}
 	go o.forward()
 	return writeEnds[0], writeEnds[1], nil
+}
+
+// pipe makes a pipe. Its end for reading is waited on by the runtime without a thread;
+// the other one is for a process, and blocks.
+func pipe() (read, write *os.File, err error) {
+	var ends [2]int
+	if err := syscall.Pipe2(ends[:], syscall.O_CLOEXEC); err != nil {
+		return nil, nil, os.NewSyscallError("pipe2", err)
+	}
+	_ = syscall.SetNonblock(ends[0], true) // of what it says, only the thread is lost
+	return os.NewFile(uintptr(ends[0]), "output"), os.NewFile(uintptr(ends[1]), "output"), nil
 }
 
 func (o *output) read(stream int) {
@@ -196,8 +208,9 @@ func (o *output) forward() {
 }
 
 // close waits for the end of the output, at most that long if something holds
-// it open, and returns when all of it is sent.
-func (o *output) close(patience time.Duration) {
+// it open, and returns when all of it is sent. It is false if something did.
+func (o *output) close(patience time.Duration) (ended bool) {
+	ended = true
 	all := make(chan struct{})
 	go func() {
 		o.readers.Wait()
@@ -206,6 +219,7 @@ func (o *output) close(patience time.Duration) {
 	select {
 	case <-all:
 	case <-o.quiet(patience, all):
+		ended = false
 		for _, end := range o.ends {
 			end.Close() // ends the readers
 		}
@@ -222,6 +236,7 @@ func (o *output) close(patience time.Duration) {
 	for _, end := range o.ends {
 		end.Close()
 	}
+	return ended
 }
 
 // quiet is closed when the pipes have had nothing to read for that long: what

@@ -4,9 +4,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -17,42 +14,19 @@ import (
 	"wiselantern/service/dispatch"
 )
 
-// write writes a report to disk, where it stays until it is acknowledged.
-func (w *Worker) write(report dispatch.Ended, dir string) {
-	text, err := json.Marshal(report)
-	if err == nil {
-		err = writeWhole(filepath.Join(dir, "report.json"), text)
-	}
-	if err != nil {
-		w.Log.Warn("a report cannot be kept on disk until it is acknowledged", "attempt", report.AttemptID.String(), "error", err)
-	}
-}
-
-// deliver says a report until it is acknowledged, and then removes the attempt's
-// folder.
-func (w *Worker) deliver(report dispatch.Ended, dir string) {
+// deliver says a report until it is acknowledged.
+func (w *Worker) deliver(report dispatch.Ended, j *journal) {
 	heard := false
 	w.again("the report of an attempt", func(ctx context.Context) error {
 		err := w.exchange.Ended(ctx, report)
 		heard = err == nil
 		return err
 	})
-	if heard {
-		w.remove(dir)
+	if !heard {
+		return
 	}
-}
-
-// writeWhole writes a file that is either there whole or not at all.
-func writeWhole(name string, text []byte) error {
-	if err := os.WriteFile(name+".part", text, 0o600); err != nil {
-		return err
-	}
-	return os.Rename(name+".part", name)
-}
-
-func (w *Worker) remove(dir string) {
-	if err := os.RemoveAll(dir); err != nil {
-		w.Log.Warn("the folder of an attempt cannot be removed; remove it by hand", "folder", dir, "error", err)
+	if err := j.recorded(report.AttemptID); err != nil {
+		w.Log.Warn("that a report is acknowledged cannot be noted; it is said again by the next worker, and recorded once", "attempt", report.AttemptID.String(), "error", err)
 	}
 }
 
@@ -60,6 +34,7 @@ func (w *Worker) remove(dir string) {
 type Left struct {
 	home    string
 	lock    *os.File // held, so that no other worker looks too
+	journal *journal
 	reports []dispatch.Ended
 }
 
@@ -76,36 +51,62 @@ func (l Left) IDs() (ids []dispatch.AttemptID) {
 // that the attempt is lost. What is left of its processes is killed.
 func (w *Worker) Look(home string) (Left, error) {
 	left := Left{home: home}
-	if lock, err := os.Open(filepath.Join(home, "lock")); err == nil {
+	lock, err := os.Open(filepath.Join(home, "lock"))
+	if err != nil && home != w.Dir {
+		return left, nil // another one has cleared it away
+	}
+	if err == nil {
 		if syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
 			return left, lock.Close() // it lives, or another one looks
 		}
 		left.lock = lock
 	}
-	entries, err := os.ReadDir(filepath.Join(home, "attempts"))
-	if errors.Is(err, fs.ErrNotExist) {
-		return left, nil
+	if left.journal, err = openJournal(home); err != nil {
+		return left, err
 	}
+	marks, err := foldersOfBefore(home, left.journal.open)
 	if err != nil {
-		return left, fmt.Errorf("look for attempts of before: %w", err)
+		return left, err
 	}
-	for _, entry := range entries {
-		dir := filepath.Join(home, "attempts", entry.Name())
-		id, err := dispatch.ParseAttemptID(entry.Name())
+	for id, report := range left.journal.open {
+		if report == nil {
+			mark, old := marks[id]
+			if !old {
+				mark = resultFile(home, id)
+			}
+			killed := killLeft("LANTERN_RESULT=" + mark)
+			w.Log.Info("an attempt was cut off by the end of its worker", "attempt", id.String(), "processes_killed", killed)
+			report = &dispatch.Ended{AttemptID: id, Worker: w.Name, At: time.Now(), Outcome: dispatch.Lost, Error: "its worker ended while it ran"}
+			if err := left.journal.end(*report); err != nil {
+				w.Log.Warn("what became of an attempt cannot be kept on disk until it is acknowledged", "attempt", id.String(), "error", err)
+			}
+		}
+		left.reports = append(left.reports, *report)
+	}
+	return left, nil
+}
+
+// foldersOfBefore adds what is in a home of a worker that had no journal yet, but a
+// folder for each attempt. It tells the file of each attempt's result.
+func foldersOfBefore(home string, open map[dispatch.AttemptID]*dispatch.Ended) (marks map[dispatch.AttemptID]string, err error) {
+	marks = map[dispatch.AttemptID]string{}
+	folders, err := filepath.Glob(filepath.Join(home, "attempts", "*"))
+	for _, dir := range folders {
+		id, err := dispatch.ParseAttemptID(filepath.Base(dir))
 		if err != nil {
 			continue // not ours
 		}
-		var report dispatch.Ended
-		text, err := os.ReadFile(filepath.Join(dir, "report.json"))
-		if err != nil || json.Unmarshal(text, &report) != nil || report.AttemptID != id {
-			killed := killLeft("LANTERN_RESULT=" + filepath.Join(dir, "result.json"))
-			w.Log.Info("an attempt was cut off by the end of its worker", "attempt", id.String(), "processes_killed", killed)
-			report = dispatch.Ended{AttemptID: id, Worker: w.Name, At: time.Now(), Outcome: dispatch.Lost, Error: "its worker ended while it ran"}
-			w.write(report, dir)
+		marks[id] = filepath.Join(dir, "result.json")
+		if open[id] != nil {
+			continue
 		}
-		left.reports = append(left.reports, report)
+		open[id] = nil
+		var report dispatch.Ended
+		if text, err := os.ReadFile(filepath.Join(dir, "report.json")); err == nil && json.Unmarshal(text, &report) == nil && report.AttemptID == id {
+			open[id] = &report
+		}
 	}
-	return left, nil
+	return marks, err
 }
 
 // reportsAtOnce bounds how many reports of an earlier worker are under way.
@@ -114,10 +115,11 @@ const reportsAtOnce = 256
 // Recover reports what another worker has left, returns when all of it is
 // acknowledged, and removes its home.
 func (w *Worker) Recover(ctx context.Context, left Left) error {
+	if left.journal == nil {
+		return nil
+	}
 	if left.lock != nil {
 		defer left.lock.Close()
-	} else if left.home != w.Dir {
-		return nil
 	}
 	room := make(chan struct{}, reportsAtOnce)
 	var group sync.WaitGroup
@@ -128,18 +130,25 @@ func (w *Worker) Recover(ctx context.Context, left Left) error {
 		}
 		group.Go(func() {
 			defer func() { <-room }()
-			w.deliver(report, filepath.Join(left.home, "attempts", report.AttemptID.String()))
+			w.deliver(report, left.journal)
 		})
 	}
 	group.Wait()
-	if entries, err := os.ReadDir(filepath.Join(left.home, "attempts")); len(entries) > 0 {
+	left.journal.mu.Lock()
+	unsaid := len(left.journal.open)
+	left.journal.mu.Unlock()
+	if err := left.journal.close(); unsaid > 0 || err != nil {
 		return err // some are not acknowledged: they stay
 	}
-	if left.home == w.Dir { // as it was before workers had homes
-		_ = os.RemoveAll(filepath.Join(left.home, "spare"))
-		return os.RemoveAll(filepath.Join(left.home, "attempts"))
+	if left.home != w.Dir {
+		return os.RemoveAll(left.home)
 	}
-	return os.RemoveAll(left.home)
+	for _, name := range []string{"spare", "attempts", journalName} { // as it was before workers had homes
+		if err := os.RemoveAll(filepath.Join(left.home, name)); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // killLeft kills the processes that have the setting in their environment, and

@@ -8,7 +8,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"sync"
 	"time"
@@ -87,7 +86,7 @@ func (a *attempt) setUp() (report dispatch.Ended, ok bool) {
 		}
 	}
 	a.ready = dir
-	if err := linkNew(dir, a.workDir()); err != nil {
+	if err := linkNew(dir, a.room); err != nil {
 		return failed(fmt.Sprintf("what the setup of the project made cannot be linked: %v", err)), false
 	}
 	return report, true
@@ -118,15 +117,15 @@ func (a *attempt) setUpIn(dir string) dispatch.Ended {
 		return failed(err.Error())
 	}
 	a.ready = dir
-	env := a.ownEnv(s.Env)
+	env := a.ownEnv(s.Env, dir)
 	a.ready = ""
-	program, _, err := findProgram(words[0], dir, env)
+	path, _, err := findProgram(words[0], dir, env)
 	if err != nil {
 		return failed("setup of the project: " + err.Error())
 	}
 	a.note("setup of the project, before its first task on this worker")
 	began := time.Now()
-	report := a.run(&exec.Cmd{Path: program, Args: words, Env: env, Dir: dir}, s.Timeout)
+	report := a.run(program{path, words, env, dir}, s.Timeout)
 	report.ExitCode, report.Result = nil, nil // they would be taken for the task's
 	_ = os.Remove(a.resultFile())
 	if report.Outcome == dispatch.Succeeded {

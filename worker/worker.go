@@ -26,7 +26,7 @@ import (
 // method that returns an error has not been heard, and is called again.
 type Exchange interface {
 	Take(context.Context) (dispatch.Order, <-chan struct{}, error)
-	Started(context.Context, dispatch.Started) error
+	Started(dispatch.Started) // without waiting, and until it is heard
 	Log(context.Context, dispatch.Log) error
 	Ended(context.Context, dispatch.Ended) error
 	Rest(reason string) // it gives out no orders for a while: the machine cannot execute them
@@ -48,7 +48,8 @@ type Worker struct {
 	exchange Exchange
 	parcels  sync.Mutex // held while one is unpacked
 	setups   setups
-	spares   *spares
+	rooms    rooms
+	journal  *journal
 	slots    sync.WaitGroup
 	reports  sync.WaitGroup  // under way
 	stopping chan struct{}   // closed when attempts are to be given up
@@ -57,10 +58,17 @@ type Worker struct {
 	once     sync.Once
 }
 
-// New makes a worker that has not begun.
-func New(x Exchange, o Options) *Worker {
+// New makes a worker that has not begun, in its home.
+func New(x Exchange, o Options) (*Worker, error) {
+	if err := os.MkdirAll(filepath.Join(o.Home, "results"), 0o700); err != nil {
+		return nil, fmt.Errorf("the folder of results cannot be made: %w", err)
+	}
+	j, err := openJournal(o.Home)
+	if err != nil {
+		return nil, fmt.Errorf("the worker's journal cannot be opened: %w", err)
+	}
 	saying, hush := context.WithCancel(context.Background())
-	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), spares: newSpares(filepath.Join(o.Home, "spare"), 2*o.Slots)}
+	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), rooms: rooms{dir: filepath.Join(o.Home, "rooms")}, journal: j}, nil
 }
 
 // The times that the processes of an attempt are given.
@@ -74,18 +82,6 @@ const (
 // Run takes orders until none are given out any more or ctx is done, and
 // returns when those that it took have ended and their reports are acknowledged.
 func (w *Worker) Run(ctx context.Context) {
-	filling, stop := context.WithCancel(ctx)
-	var filled sync.WaitGroup
-	filled.Go(func() {
-		if err := w.spares.fill(filling); err != nil {
-			w.Log.Warn("no folders can be made ahead; attempts make their own", "error", err)
-		}
-	})
-	defer filled.Wait()
-	defer stop()
-	if err := os.MkdirAll(filepath.Join(w.Home, "attempts"), 0o700); err != nil {
-		w.Log.Warn("the folder of the attempts cannot be made", "error", err) // each of them says so too
-	}
 	for range w.Slots {
 		w.slots.Go(func() {
 			for {
@@ -117,15 +113,20 @@ func (w *Worker) GiveUp() {
 }
 
 func (w *Worker) handle(o dispatch.Order, cancelled <-chan struct{}) {
-	a := &attempt{worker: w, order: o, cancelled: cancelled, dir: w.attemptDir(o.AttemptID), started: time.Now()}
+	a := &attempt{worker: w, order: o, cancelled: cancelled, started: time.Now()}
 	report := a.execute()
+	_ = os.Remove(a.resultFile()) // most have none
 	report.AttemptID, report.Worker, report.Started, report.At = o.AttemptID, w.Name, a.started, time.Now()
-	w.write(report, a.dir)
-	w.reports.Go(func() { w.deliver(report, a.dir) })
-}
-
-func (w *Worker) attemptDir(id dispatch.AttemptID) string {
-	return filepath.Join(w.Home, "attempts", id.String())
+	if err := w.journal.end(report); err != nil {
+		w.Log.Warn("a report cannot be kept on disk until it is acknowledged", "attempt", report.AttemptID.String(), "error", err)
+	}
+	w.reports.Go(func() { w.deliver(report, w.journal) })
+	if a.room == "" {
+		return
+	}
+	if err := w.rooms.leave(a.room, !a.shared); err != nil {
+		w.Log.Warn("the work folder of an attempt cannot be removed; remove it by hand", "folder", a.room, "error", err)
+	}
 }
 
 // again says something until it is heard, with growing pauses.

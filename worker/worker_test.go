@@ -46,7 +46,7 @@ func (d *desk) Take(ctx context.Context) (dispatch.Order, <-chan struct{}, error
 
 func (d *desk) Rest(string) {}
 
-func (d *desk) Started(context.Context, dispatch.Started) error { return nil }
+func (d *desk) Started(dispatch.Started) {}
 
 func (d *desk) Log(_ context.Context, m dispatch.Log) error {
 	d.mu.Lock()
@@ -69,78 +69,117 @@ func (d *desk) Ended(_ context.Context, m dispatch.Ended) error {
 func start(t *testing.T, dir string, d *desk) *Worker {
 	t.Helper()
 	fetch := func(context.Context, string) (io.ReadCloser, error) { return nil, errors.New("there are no parcels") }
-	return New(d, Options{Name: "test", Dir: dir, Home: dir, Slots: 2, Fetch: fetch, Log: slog.New(slog.DiscardHandler)})
+	home, err := Move(dir)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(home.Leave)
+	w, err := New(d, Options{Name: "test", Dir: dir, Home: home.Dir, Slots: 2, Fetch: fetch, Log: slog.New(slog.DiscardHandler)})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+// endLife has the home of a worker be as it is when its process has ended.
+func endLife(t *testing.T, w *Worker) {
+	t.Helper()
+	if err := errors.Join(w.journal.close(), os.Remove(filepath.Join(w.Home, "lock")), os.WriteFile(filepath.Join(w.Home, "lock"), nil, 0o600)); err != nil {
+		t.Fatal(err)
+	}
 }
 
 func shell(run int64, script string) dispatch.Order {
 	return dispatch.Order{AttemptID: dispatch.AttemptID{Run: run, Task: 0, Attempt: 1}, RunName: fmt.Sprintf("w:%d", run), TaskName: "t", Kind: "shell", Shell: script}
 }
 
-// A report that is not acknowledged is said again, and its folder is kept until
-// it is.
+// A report that is not acknowledged is said again, and is in the journal until it is.
 func TestAReportIsSaidUntilItIsHeard(t *testing.T) {
 	d := &desk{orders: make(chan dispatch.Order, 1), deaf: 3}
-	dir := t.TempDir()
-	w := start(t, dir, d)
-	d.orders <- shell(1, `echo '{"rows": 1}' > "$LANTERN_RESULT"`)
+	w := start(t, t.TempDir(), d)
+	d.orders <- shell(1, `echo '{"rows": 1}' > "$LANTERN_RESULT"; pwd > where; cat where`)
 	close(d.orders)
 	w.Run(t.Context())
 	if len(d.ended) != 1 || d.ended[0].Outcome != dispatch.Succeeded || string(d.ended[0].Result) != `{"rows":1}` {
 		t.Errorf("%+v", d.ended)
 	}
-	if left, _ := os.ReadDir(filepath.Join(dir, "attempts")); len(left) != 0 {
-		t.Errorf("left behind: %v", left)
+	if open, err := readJournal(w.Home); err != nil || len(open) != 0 {
+		t.Errorf("left in the journal: %v, %v", open, err)
+	}
+	for _, of := range []string{"results", "rooms"} {
+		if left, _ := os.ReadDir(filepath.Join(w.Home, of)); len(left) != 0 {
+			t.Errorf("left behind: %v", left)
+		}
+	}
+}
+
+// A work folder that is left as it was given is given again, any other is not; whoever
+// has one finds it empty.
+func TestWorkFoldersAreEmptyWhenTheyAreGiven(t *testing.T) {
+	d := &desk{orders: make(chan dispatch.Order)}
+	w := start(t, t.TempDir(), d)
+	w.Slots = 1
+	scripts := []string{"true", "pwd", "touch mine", "mkdir -p a/b", "chmod 500 .", "rmdir $PWD", "touch .hidden; rm .hidden", "setsid sleep 20 & sleep 0.3; exit 3", "ln -s /etc x"}
+	go func() {
+		for i, script := range scripts {
+			d.orders <- shell(int64(i+1), `[ -z "$(ls -A)" ] && touch probe && rm probe || exit 9; `+script)
+		}
+		close(d.orders)
+	}()
+	w.Run(t.Context())
+	for _, m := range d.ended {
+		if m.ExitCode == nil || *m.ExitCode == 9 {
+			t.Errorf("%s did not find its folder as it should be: %+v", scripts[m.Run-1], m)
+		}
+	}
+	if rooms, _ := os.ReadDir(w.rooms.dir); len(d.ended) != len(scripts) || len(rooms) > 0 || w.rooms.made != 6 {
+		t.Errorf("%d ended, %d rooms left of %d", len(d.ended), len(rooms), w.rooms.made)
 	}
 }
 
 // What an earlier life left: a report on disk is told as it is; an attempt
-// without one is told lost, and its processes are ended first.
+// without one is told lost, and its processes are ended first. That holds too for what
+// a worker has left that had a folder for each attempt in the place of a journal.
 func TestWhatAnEarlierLifeLeftIsTold(t *testing.T) {
 	dir := t.TempDir()
 	d := &desk{deaf: 1 << 30}
 	w := start(t, dir, d)
 	// One report that nobody heard before the worker was stopped.
-	unheard := make(chan struct{})
-	go func() {
-		defer close(unheard)
-		w.handle(shell(7, "exit 3"), nil)
-	}()
-	report := filepath.Join(dir, "attempts", "7.0.1", "report.json")
-	for {
-		if _, err := os.Stat(report); err == nil {
-			break
+	w.handle(shell(7, "exit 3"), nil)
+	// One attempt whose process is still there, one that is recorded, and a line that was
+	// not written whole.
+	cut := shell(8, "").AttemptID
+	gone := shell(9, "").AttemptID
+	if err := errors.Join(w.journal.take(cut), w.journal.take(gone), w.journal.end(dispatch.Ended{AttemptID: gone}), w.journal.recorded(gone)); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.journal.file.WriteString(`={"run": 8, "ta`); err != nil {
+		t.Fatal(err)
+	}
+	orphan := sleeper(t, resultFile(w.Home, cut))
+	bystander := sleeper(t, resultFile(w.Home, cut)+".other")
+	before := filepath.Join(w.Home, "attempts", "11.0.1")
+	ended := filepath.Join(w.Home, "attempts", "12.0.1")
+	for _, folder := range []string{before, ended, filepath.Join(w.Home, "attempts", "not-ours")} {
+		if err := os.MkdirAll(folder, 0o700); err != nil {
+			t.Fatal(err)
 		}
-		time.Sleep(5 * time.Millisecond)
 	}
-	w.GiveUp()
-	<-unheard
-	// One attempt whose process is still there.
-	cut := filepath.Join(dir, "attempts", "8.0.1")
-	if err := os.MkdirAll(cut, 0o700); err != nil {
+	if err := os.WriteFile(filepath.Join(ended, "report.json"), []byte(`{"run": 12, "task": 0, "attempt": 1, "outcome": "succeeded"}`), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	orphan := exec.Command("sleep", "300")
-	orphan.Env = append(os.Environ(), "LANTERN_RESULT="+filepath.Join(cut, "result.json"))
-	if err := orphan.Start(); err != nil {
-		t.Fatal(err)
-	}
-	bystander := exec.Command("sleep", "300")
-	bystander.Env = append(os.Environ(), "LANTERN_RESULT="+filepath.Join(cut, "result.json.other"))
-	if err := bystander.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() {
-		_ = bystander.Process.Kill()
-		_ = bystander.Wait()
-	}()
-	if err := os.MkdirAll(filepath.Join(dir, "attempts", "not-ours"), 0o700); err != nil {
-		t.Fatal(err)
-	}
+	oldOrphan := sleeper(t, filepath.Join(before, "result.json"))
 
 	next := &desk{}
 	heir := start(t, dir, next)
-	left, err := heir.Look(dir)
-	if err != nil || len(left.IDs()) != 2 {
+	if left, err := heir.Look(w.Home); err != nil || len(left.IDs()) != 0 {
+		t.Errorf("of a worker that lives, it was told that it left %v, %v", left.IDs(), err)
+	}
+	w.GiveUp()
+	w.reports.Wait()
+	endLife(t, w)
+	left, err := heir.Look(w.Home)
+	if err != nil || len(left.IDs()) != 4 {
 		t.Fatalf("%v %v", left.IDs(), err)
 	}
 	if err := heir.Recover(t.Context(), left); err != nil {
@@ -153,17 +192,65 @@ func TestWhatAnEarlierLifeLeftIsTold(t *testing.T) {
 	if m := told[7]; m.Outcome != dispatch.Failed || m.ExitCode == nil || *m.ExitCode != 3 {
 		t.Errorf("the report on disk was told as %+v", m)
 	}
-	if m := told[8]; m.Outcome != dispatch.Lost || len(told) != 2 {
+	if m := told[8]; m.Outcome != dispatch.Lost || len(told) != 4 {
 		t.Errorf("the attempt that was cut off was told as %+v", m)
 	}
-	if err := orphan.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
-		t.Errorf("its process ended with %v", err)
+	if told[11].Outcome != dispatch.Lost || told[12].Outcome != dispatch.Succeeded {
+		t.Errorf("what has no journal was told as %+v and %+v", told[11], told[12])
 	}
-	if bystander.ProcessState != nil || syscall.Kill(bystander.Process.Pid, 0) != nil {
+	for _, killed := range []*exec.Cmd{orphan, oldOrphan} {
+		if err := killed.Wait(); err == nil || !strings.Contains(err.Error(), "killed") {
+			t.Errorf("its process ended with %v", err)
+		}
+	}
+	if syscall.Kill(bystander.Process.Pid, 0) != nil {
 		t.Error("another's process was ended too")
 	}
-	if entries, _ := os.ReadDir(filepath.Join(dir, "attempts")); len(entries) != 1 || entries[0].Name() != "not-ours" {
-		t.Errorf("left behind: %v", entries)
+	if _, err := os.Stat(w.Home); !errors.Is(err, os.ErrNotExist) {
+		t.Errorf("its home is left: %v", err)
+	}
+}
+
+// sleeper is a process that has a file of results in its environment.
+func sleeper(t *testing.T, result string) *exec.Cmd {
+	t.Helper()
+	process := exec.Command("sleep", "300")
+	process.Env = append(os.Environ(), "LANTERN_RESULT="+result)
+	if err := process.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { _ = process.Process.Kill() })
+	return process
+}
+
+// A journal that is full is written anew, and tells the same.
+func TestAJournalStaysSmall(t *testing.T) {
+	home := t.TempDir()
+	j, err := openJournal(home)
+	if err != nil {
+		t.Fatal(err)
+	}
+	id := func(n int) dispatch.AttemptID { return dispatch.AttemptID{Run: int64(n), Task: 1, Attempt: 1} }
+	const all = 6000
+	for n := range all {
+		err := errors.Join(j.take(id(n)), j.end(dispatch.Ended{AttemptID: id(n), Outcome: dispatch.Failed, Error: strings.Repeat("x", 300)}))
+		if n%1000 != 0 {
+			err = errors.Join(err, j.recorded(id(n)))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := errors.Join(j.take(id(all)), j.close()); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(j.name)
+	if err != nil || info.Size() > journalFull {
+		t.Errorf("%v, %d bytes", err, info.Size())
+	}
+	open, err := readJournal(home)
+	if report, ok := open[id(all)]; err != nil || len(open) != 7 || !ok || report != nil || open[id(3000)].Outcome != dispatch.Failed {
+		t.Errorf("%v, %v", err, open)
 	}
 }
 

@@ -62,6 +62,8 @@ type Courier struct {
 	stops      map[AttemptID]time.Time // told to be ended, and maybe on the way to here
 	begun      []Started               // not said yet
 	begin      chan struct{}
+	reports    []saying // not said yet
+	report     chan struct{}
 }
 
 // inHand is an order that the worker has, until its report is recorded.
@@ -86,7 +88,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	}
 	ctx, ending := context.WithCancel(context.Background())
 	c := &Courier{CourierOptions: o, name: o.Hello().Name, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, wants: make(chan chan<- taken),
-		life: ctx, claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1)}
+		life: ctx, claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1), report: make(chan struct{}, 1)}
 	c.ExpectAlso(o.Expect)
 	var err error
 	if c.js, err = jetstream.New(nc); err != nil {
@@ -117,6 +119,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	c.group.Go(func() { c.greet(ctx) })
 	c.group.Go(func() { c.fetch(ctx) })
 	c.group.Go(func() { c.sayBegun(ctx) })
+	c.group.Go(func() { c.sayReports(ctx) })
 	return c, nil
 }
 
@@ -341,7 +344,7 @@ func (c *Courier) Take(ctx context.Context) (Order, <-chan struct{}, error) {
 
 // Started says that an attempt is executed. It is said a moment later, together with
 // others, and not at all if the attempt has ended by then: its report tells.
-func (c *Courier) Started(_ context.Context, s Started) error {
+func (c *Courier) Started(s Started) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if held := c.hands[s.AttemptID]; held != nil {
@@ -349,7 +352,6 @@ func (c *Courier) Started(_ context.Context, s Started) error {
 	}
 	c.begun = append(c.begun, s)
 	nudge(c.begin)
-	return nil
 }
 
 // begunAfter is how long the starts of attempts are gathered.
@@ -396,33 +398,98 @@ func (c *Courier) ExpectAlso(ids []AttemptID) {
 // sayAgain is how long a report may be under way before it is sent again.
 const sayAgain = 15 * time.Second
 
+// saying is a report that is to be said.
+type saying struct {
+	report Ended
+	said   chan error // holds one: nil when the message server has it
+}
+
 // Ended says how an attempt ended, and returns when that is recorded. While there is
 // no connection it waits, until ctx is done.
 func (c *Courier) Ended(ctx context.Context, m Ended) error {
-	c.mu.Lock()
-	held := c.hands[m.AttemptID]
-	if held == nil {
-		held = &inHand{stop: make(chan struct{}), recorded: make(chan struct{})}
-		c.hands[m.AttemptID] = held
-	}
-	held.told = true
-	c.mu.Unlock()
+	held := c.inHandOf(m.AttemptID)
 	if err := c.Before(ctx, m.AttemptID); err != nil {
 		return err
 	}
-	text, err := json.Marshal(m)
-	if err != nil {
-		return err
+	s := saying{m, make(chan error, 1)}
+	c.mu.Lock()
+	c.reports = append(c.reports, s)
+	c.mu.Unlock()
+	nudge(c.report)
+	again := time.NewTimer(sayAgain)
+	defer again.Stop()
+	for {
+		select {
+		case err := <-s.said:
+			if err != nil {
+				return fmt.Errorf("the message server does not take it: %w", err)
+			}
+		case <-held.recorded:
+			return nil
+		case <-again.C:
+			return errors.New("nobody has said that it is recorded")
+		case <-ctx.Done():
+			return ctx.Err()
+		}
 	}
-	if _, err := c.js.Publish(ctx, subjectReports+c.name, text); err != nil {
-		return fmt.Errorf("the message server does not take it: %w", err)
+}
+
+// inHandOf is what is in hand of an attempt, of which the report is written down.
+func (c *Courier) inHandOf(id AttemptID) *inHand {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	held := c.hands[id]
+	if held == nil {
+		held = &inHand{stop: make(chan struct{}), recorded: make(chan struct{})}
+		c.hands[id] = held
 	}
-	select {
-	case <-held.recorded:
-		return nil
-	case <-time.After(sayAgain):
-		return errors.New("nobody has said that it is recorded")
-	case <-ctx.Done():
-		return ctx.Err()
+	held.told = true
+	return held
+}
+
+// Reports go out together as far as they have come while the last ones went out.
+const (
+	mostReports     = 256
+	mostReportBytes = 1 << 20 // but for one that has more by itself
+)
+
+// sayReports says reports until ctx is done.
+func (c *Courier) sayReports(ctx context.Context) {
+	for {
+		select {
+		case <-c.report:
+		case <-ctx.Done():
+			return
+		}
+		c.mu.Lock()
+		count, size := 0, 0
+		for ; count < min(len(c.reports), mostReports); count++ {
+			if size += len(c.reports[count].report.Result); count > 0 && size > mostReportBytes {
+				break
+			}
+		}
+		batch := slices.Clone(c.reports[:count])
+		c.reports = slices.Delete(c.reports, 0, count)
+		if len(c.reports) > 0 {
+			nudge(c.report)
+		}
+		c.mu.Unlock()
+		reports := make([]Ended, count)
+		for i, s := range batch {
+			reports[i] = s.report
+		}
+		err := c.sayTogether(ctx, reports)
+		for _, s := range batch {
+			s.said <- err
+		}
 	}
+}
+
+// sayTogether has the message server take reports.
+func (c *Courier) sayTogether(ctx context.Context, reports []Ended) error {
+	text, err := json.Marshal(reports)
+	if err == nil {
+		_, err = c.js.Publish(ctx, subjectReports+c.name, text)
+	}
+	return err
 }

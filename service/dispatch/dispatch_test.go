@@ -39,16 +39,18 @@ func (r *records) Started(_ context.Context, m dispatch.Started) error {
 	return nil
 }
 
-func (r *records) Ended(_ context.Context, m dispatch.Ended) error {
+func (r *records) Ended(_ context.Context, reports ...dispatch.Ended) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.refuse > 0 {
 		r.refuse--
 		return errors.New("the disk is full")
 	}
-	delete(r.open, m.AttemptID)
-	delete(r.by, m.AttemptID)
-	r.ended[m.AttemptID] = append(r.ended[m.AttemptID], m)
+	for _, m := range reports {
+		delete(r.open, m.AttemptID)
+		delete(r.by, m.AttemptID)
+		r.ended[m.AttemptID] = append(r.ended[m.AttemptID], m)
+	}
 	return nil
 }
 
@@ -343,9 +345,7 @@ func TestAWorkerThatIsNotHeardLosesWhatItHad(t *testing.T) {
 	p.send(anOrder(1))
 	p.send(anOrder(2))
 	first, _ := p.take(gone)
-	if err := gone.Started(t.Context(), dispatch.Started{AttemptID: first.AttemptID, Worker: "gone", At: time.Now()}); err != nil {
-		t.Fatal(err)
-	}
+	gone.Started(dispatch.Started{AttemptID: first.AttemptID, Worker: "gone", At: time.Now()})
 	p.until("the start is recorded", func() bool {
 		p.mu.Lock()
 		defer p.mu.Unlock()

@@ -159,13 +159,9 @@ func (c *Courier) hold(o Order, m *nats.Msg) taken {
 // been heard since, that its attempt is lost: nobody knows how far it came.
 func (c *Courier) handBack(o Order, m *nats.Msg) {
 	report := Ended{AttemptID: o.AttemptID, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"}
-	text, err := json.Marshal(report)
-	if err != nil {
-		return
-	}
 	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
 	defer stop()
-	if _, err := c.js.Publish(ctx, subjectReports+c.name, text); err == nil {
+	if err := c.sayTogether(ctx, []Ended{report}); err == nil {
 		_ = c.nc.Publish(m.Reply, []byte("+ACK"))
 	}
 }

@@ -1,6 +1,7 @@
 package dispatch
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -18,7 +19,7 @@ import (
 // error means that it is not, and the worker says it again later.
 type Recorder interface {
 	Started(context.Context, Started) error
-	Ended(context.Context, Ended) error
+	Ended(context.Context, ...Ended) error
 	// Open tells which of the attempts are still to come to an end, and whether it is
 	// recorded that they have begun.
 	Open(context.Context, []AttemptID) (map[AttemptID]bool, error)
@@ -214,36 +215,49 @@ func (x *Office) queue(ctx context.Context, name string) error {
 	return nil
 }
 
-// report records a report, and acknowledges it when it is recorded.
+// report records the reports of a message, and acknowledges it when they are recorded.
 func (x *Office) report(ctx context.Context, m jetstream.Msg) {
 	x.room <- struct{}{}
 	x.group.Go(func() {
 		defer func() { <-x.room }()
-		var report Ended
-		if err := json.Unmarshal(m.Data(), &report); err != nil {
-			x.Log.Error("a report cannot be read and is left out", "error", err)
+		reports, err := readReports(m.Data())
+		if err != nil {
+			x.Log.Error("reports cannot be read and are left out", "error", err)
 			_ = m.Term()
 			return
 		}
-		if report.Worker != "" { // it speaks for nobody else
-			report.Worker = strings.TrimPrefix(m.Subject(), subjectReports)
+		for i := range reports {
+			if reports[i].Worker != "" { // it speaks for nobody else
+				reports[i].Worker = strings.TrimPrefix(m.Subject(), subjectReports)
+			}
 		}
-		if err := x.Recorder.Ended(ctx, report); err != nil {
+		if err := x.Recorder.Ended(ctx, reports...); err != nil {
 			_ = m.NakWithDelay(time.Second)
 			return
 		}
 		_ = m.Ack() // a repeat is recorded once
 		x.mu.Lock()
 		defer x.mu.Unlock()
-		x.told[report.Worker] = append(x.told[report.Worker], report.AttemptID)
+		for _, r := range reports {
+			x.told[r.Worker] = append(x.told[r.Worker], r.AttemptID)
+			delete(x.missing, r.AttemptID)
+			delete(x.mine, r.AttemptID)
+			delete(x.claims, r.AttemptID)
+		}
 		nudge(x.toldAny)
-		delete(x.missing, report.AttemptID)
-		delete(x.mine, report.AttemptID)
-		delete(x.claims, report.AttemptID)
 		if len(x.later) > 0 {
 			nudge(x.idle)
 		}
 	})
+}
+
+// readReports reads the reports of a message; a worker of before sends one without a list.
+func readReports(text []byte) (reports []Ended, err error) {
+	if bytes.HasPrefix(text, []byte("{")) {
+		reports = make([]Ended, 1)
+		return reports, json.Unmarshal(text, &reports[0])
+	}
+	return reports, json.Unmarshal(text, &reports)
 }
 
 // toldEvery is how long what is recorded is gathered before workers are told.

@@ -29,52 +29,59 @@ func (e *Engine) Started(ctx context.Context, m dispatch.Started) error {
 // MaxResult is the most that a result may have, in bytes of JSON.
 const MaxResult = 256 << 10
 
-// Ended records a worker's report. One that comes again is recorded once.
-func (e *Engine) Ended(ctx context.Context, m dispatch.Ended) error {
+// Ended records reports of workers. One that comes again is recorded once.
+func (e *Engine) Ended(ctx context.Context, reports ...dispatch.Ended) error {
 	return e.submit(ctx, func(b *batch) error {
-		row := store.Attempt{Run: m.Run, Task: m.Task, Number: m.Attempt, State: string(m.Outcome), Worker: m.Worker,
-			Started: store.At(m.Started), Ended: store.At(m.At), Error: m.Error}
-		if m.ExitCode != nil {
-			row.ExitCode = sql.NullInt64{Int64: int64(*m.ExitCode), Valid: true}
+		for _, m := range reports {
+			b.attemptEnded(m)
 		}
-		if m.CPU > 0 || m.Peak > 0 {
-			row.CPU, row.Peak = number(m.CPU.Microseconds()), number(m.Peak)
-		}
-		var result map[string]any
-		if len(m.Result) > MaxResult || len(m.Result) > 0 && json.Unmarshal(m.Result, &result) != nil {
-			m.Outcome, row.State = dispatch.Failed, string(dispatch.Failed)
-			m.Error = fmt.Sprintf("its result is not a JSON object of at most %d bytes", MaxResult)
-			row.Error, m.Result, result = m.Error, nil, nil
-		}
-		if len(m.Result) > 0 {
-			row.Result = sql.NullString{String: string(m.Result), Valid: true}
-		}
-		l, ok := e.fits(m.AttemptID)
-		if m.Outcome != dispatch.Lost && (!ok || m.Attempt != l.run.Tasks[m.Task].Attempts || l.run.Tasks[m.Task].State.Settled()) {
-			b.AddLateReport(row, store.At(b.at))
-		}
-		e.ledger.release(m.AttemptID)
-		if !ok {
-			b.EndAttempt(row)
-			return nil
-		}
-		in := flow.Ended{At: b.at, Task: m.Task, Attempt: m.Attempt, Outcome: flow.Outcome(m.Outcome), Error: m.Error}
-		if m.ExitCode != nil {
-			in.HasCode, in.Code = true, *m.ExitCode
-		}
-		if row.State = string(l.version.plan.Verdict(l.run, in)); row.State == string(flow.AttemptRefused) {
-			row.State = string(flow.AttemptFailed)
-		}
-		b.EndAttempt(row)
-		if l.run.Tasks[m.Task].State == flow.Ready && !m.Started.IsZero() { // it had begun, and its worker told that only now
-			b.step(l, flow.Started{At: b.at, Task: m.Task, Attempt: m.Attempt}, "")
-		}
-		l.startedAt(m.Task, m.Started)
-		l.used(m)
-		l.keepResult(m.Task, m.Attempt, result)
-		b.step(l, in, "")
 		return nil
 	})
+}
+
+func (b *batch) attemptEnded(m dispatch.Ended) {
+	row := store.Attempt{Run: m.Run, Task: m.Task, Number: m.Attempt, State: string(m.Outcome), Worker: m.Worker,
+		Started: store.At(m.Started), Ended: store.At(m.At), Error: m.Error}
+	if m.ExitCode != nil {
+		row.ExitCode = number(int64(*m.ExitCode))
+	}
+	if m.CPU > 0 || m.Peak > 0 {
+		row.CPU, row.Peak = number(m.CPU.Microseconds()), number(m.Peak)
+	}
+	var result map[string]any
+	if len(m.Result) > MaxResult || len(m.Result) > 0 && json.Unmarshal(m.Result, &result) != nil {
+		m.Outcome, row.State = dispatch.Failed, string(dispatch.Failed)
+		m.Error = fmt.Sprintf("its result is not a JSON object of at most %d bytes", MaxResult)
+		row.Error, m.Result, result = m.Error, nil, nil
+	}
+	if len(m.Result) > 0 {
+		row.Result = sql.NullString{String: string(m.Result), Valid: true}
+	}
+	l, ok := b.engine.fits(m.AttemptID)
+	if m.Outcome != dispatch.Lost && (!ok || m.Attempt != l.run.Tasks[m.Task].Attempts || l.run.Tasks[m.Task].State.Settled()) {
+		b.AddLateReport(row, store.At(b.at))
+	}
+	b.engine.ledger.release(m.AttemptID)
+	if !ok {
+		b.EndAttempt(row)
+		return
+	}
+	in := flow.Ended{At: b.at, Task: m.Task, Attempt: m.Attempt, Outcome: flow.Outcome(m.Outcome), Error: m.Error}
+	if m.ExitCode != nil {
+		in.HasCode, in.Code = true, *m.ExitCode
+	}
+	if row.State = string(l.version.plan.Verdict(l.run, in)); row.State == string(flow.AttemptRefused) {
+		row.State = string(flow.AttemptFailed)
+	}
+	b.EndAttempt(row)
+	if l.run.Tasks[m.Task].State == flow.Ready && !m.Started.IsZero() { // it had begun, and its worker told that only now
+		b.step(l, flow.Started{At: b.at, Task: m.Task, Attempt: m.Attempt}, "")
+	}
+	l.startedAt(m.Task, m.Started)
+	l.used(m)
+	l.keepResult(m.Task, m.Attempt, result)
+	b.step(l, in, "")
+	b.settle()
 }
 
 // startedAt notes when the first attempt of a task began, unless the report is

@@ -61,7 +61,9 @@ func Begin(o Options) (_ *Station, err error) {
 	if s.home, err = worker.Move(o.Dir); err != nil {
 		return nil, err
 	}
-	s.hands = worker.New(nil, worker.Options{Name: o.Name, Dir: o.Dir, Home: s.home.Dir, Slots: o.Slots, Fetch: s.fetch, Log: o.Log})
+	if s.hands, err = worker.New(nil, worker.Options{Name: o.Name, Dir: o.Dir, Home: s.home.Dir, Slots: o.Slots, Fetch: s.fetch, Log: o.Log}); err != nil {
+		return nil, err
+	}
 	left, err := s.look(true)
 	if err != nil {
 		return nil, err

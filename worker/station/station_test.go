@@ -35,13 +35,15 @@ type service struct {
 
 func (s *service) Started(context.Context, dispatch.Started) error { return nil }
 
-func (s *service) Ended(_ context.Context, m dispatch.Ended) error {
+func (s *service) Ended(_ context.Context, reports ...dispatch.Ended) error {
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	delete(s.open, m.AttemptID)
-	if _, again := s.ended[m.AttemptID]; !again {
-		s.ended[m.AttemptID] = m
-		s.order = append(s.order, "report")
+	for _, m := range reports {
+		delete(s.open, m.AttemptID)
+		if _, again := s.ended[m.AttemptID]; !again {
+			s.ended[m.AttemptID] = m
+			s.order = append(s.order, "report")
+		}
 	}
 	return nil
 }

@@ -1,0 +1,133 @@
+package worker
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// program is what is to be executed.
+type program struct {
+	path  string
+	words []string // its name as it was given, and its arguments
+	env   []string // each name once
+	dir   string   // its work folder
+}
+
+// noInput is what programs read, opened once for all.
+var noInput = sync.OnceValues(func() (*os.File, error) { return os.Open(os.DevNull) })
+
+// start starts it in a process group of its own.
+func (p program) start(stdout, stderr *os.File) (*os.Process, error) {
+	stdin, err := noInput()
+	if err != nil {
+		return nil, err
+	}
+	return os.StartProcess(p.path, p.words, &os.ProcAttr{Dir: p.dir, Env: p.env, Files: []*os.File{stdin, stdout, stderr}, Sys: &syscall.SysProcAttr{Setpgid: true}})
+}
+
+// env is what the task is given: the worker's own environment without the
+// service's variables, then the task's, then what the service tells it.
+func (a *attempt) env() []string {
+	o := a.order
+	env := a.ownEnv(o.Env, a.room)
+	for name, value := range o.Params {
+		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
+	}
+	for name, value := range o.Marks {
+		env = append(env, "LANTERN_WATERMARK_"+strings.ToUpper(name)+"="+value)
+	}
+	if !o.End.IsZero() {
+		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
+	}
+	return append(env, "TRACEPARENT="+o.Trace)
+}
+
+// ownEnv is the worker's own environment with variables over it, and what names the
+// attempt, for a program that is executed in that folder.
+func (a *attempt) ownEnv(over map[string]string, dir string) []string {
+	own := []string{"PWD=" + dir, "LANTERN_RUN=" + a.order.RunName, "LANTERN_TASK=" + a.order.TaskName, "LANTERN_ATTEMPT=" + strconv.Itoa(a.order.Attempt), "LANTERN_RESULT=" + a.resultFile()}
+	if a.ready != "" {
+		own = append(own, "LANTERN_SETUP="+a.ready)
+	}
+	env := make([]string, 0, len(inherited())+len(over)+len(own)+8)
+	for _, v := range inherited() {
+		if _, ok := over[v.name]; !ok {
+			env = append(env, v.setting)
+		}
+	}
+	for name, value := range over {
+		if name != "PWD" {
+			env = append(env, name+"="+value)
+		}
+	}
+	return append(env, own...)
+}
+
+type variable struct{ name, setting string }
+
+// inherited is what of the worker's environment tasks get: all but what is of the worker
+// alone.
+var inherited = sync.OnceValue(func() (all []variable) {
+	for _, setting := range os.Environ() {
+		name, _, _ := strings.Cut(setting, "=")
+		if !strings.HasPrefix(name, "LANTERN_") && name != "PWD" && name != "OLDPWD" {
+			all = append(all, variable{name, setting})
+		}
+	}
+	return all
+})
+
+// The exit codes of the POSIX shell for a program that cannot be run (IEEE Std
+// 1003.1, Shell Command Language, 2.8.2).
+const (
+	codeNotExecutable = 126
+	codeNotFound      = 127
+)
+
+// findProgram looks a program up as a shell would: with a slash in the work
+// folder, without one along the PATH of env.
+func findProgram(name, dir string, env []string) (file string, code int, err error) {
+	if strings.Contains(name, "/") {
+		file = name
+		if !filepath.IsAbs(name) {
+			file = filepath.Join(dir, name)
+		}
+		info, err := os.Stat(file)
+		switch {
+		case errors.Is(err, fs.ErrNotExist):
+			return "", codeNotFound, fmt.Errorf("the program %s does not exist; a path is relative to the project's folder, as it was when it was applied", name)
+		case err != nil:
+			return "", codeNotExecutable, fmt.Errorf("the program %s cannot be looked at: %w", name, err)
+		case info.IsDir():
+			return "", codeNotExecutable, fmt.Errorf("%s is a folder, not a program", name)
+		case info.Mode()&0o111 == 0:
+			return "", codeNotExecutable, fmt.Errorf("the program %s has no run bit; give it one (chmod +x %s) and apply the project again", name, name)
+		}
+		return file, 0, nil
+	}
+	path := ""
+	for _, v := range env {
+		if p, ok := strings.CutPrefix(v, "PATH="); ok {
+			path = p
+		}
+	}
+	for _, folder := range filepath.SplitList(path) {
+		file := filepath.Join(folder, name)
+		if info, err := os.Stat(file); err == nil && info.Mode().IsRegular() && info.Mode()&0o111 != 0 {
+			return file, 0, nil
+		}
+	}
+	hint := "install it on the worker's machine, or write a path"
+	if _, err := os.Stat(filepath.Join(dir, name)); err == nil {
+		hint = fmt.Sprintf("the project has a file of that name: write ./%s", name)
+	}
+	return "", codeNotFound, fmt.Errorf("the program %s is not in PATH (%s); %s", name, path, hint)
+}
