@@ -9,10 +9,10 @@ DEMO ?= lantern-demo
 export DEBIAN_FRONTEND := noninteractive
 console_sources := $(shell find console/src console/public -type f ! -name schema.gen.ts) $(wildcard console/*.json console/*.ts console/*.js console/index.html)
 
-.PHONY: help demo build test check go-check console-check go-test reference reference-check screenshots bench simulate crashes clean
+.PHONY: help demo build test check go-check console-check go-test reference reference-check screenshots bench profile simulate crashes clean
 
 help:
-	@sed -n 's/^# //p' Makefile; echo 'make reference    docs/reference anew'; echo 'make screenshots  docs/screenshots anew'; echo 'make bench        the measurements'; echo 'make simulate     the simulation, SEEDS=n'; echo 'make crashes      real crashes, KILLS=n'; echo 'make clean        remove what was built'
+	@sed -n 's/^# //p' Makefile; echo 'make reference    docs/reference anew'; echo 'make screenshots  docs/screenshots anew'; echo 'make bench        the measurements'; echo 'make profile      where the time of the graph goes'; echo 'make simulate     the simulation, SEEDS=n'; echo 'make crashes      real crashes, KILLS=n'; echo 'make clean        remove what was built'
 
 demo: build
 	bin/lantern demo --dir $(DEMO)
@@ -79,7 +79,14 @@ crashes: build
 	LANTERN_KILLS=$(KILLS) LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -run 'KillsOf' -timeout 2h -v ./cli
 
 bench: build .cache/chromium .cache/ninja
-	LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -run '^$$' -bench . -benchmem -timeout 40m ./core/... ./service/engine ./service ./console
+	LANTERN_BINARY=$(CURDIR)/bin/lantern $(GO) test -run '^$$' -bench . -benchmem -timeout 60m -p 1 ./core/... ./service/engine ./service ./console | $(GO) run ./cmd/lantern-bench
+
+# Where the time of the graph goes: the profiles of the service and its worker.
+profile: build .cache/ninja
+	@mkdir -p .cache/profiles
+	CGO_ENABLED=1 $(GO) build -trimpath -tags profile -o .cache/profiles/lantern ./cmd/lantern
+	LANTERN_PROFILES=$(CURDIR)/.cache/profiles LANTERN_BINARY=$(CURDIR)/.cache/profiles/lantern $(GO) test -run '^$$' -bench Graph -benchtime 1x ./service
+	for of in serve worker; do $(GO) tool pprof -top -cum -nodecount 60 .cache/profiles/lantern .cache/profiles/$$of.pprof; done
 
 clean:
 	rm -rf bin .cache console/dist/assets console/dist/index.html console/dist/lantern.svg console/node_modules console/src/api/schema.gen.ts

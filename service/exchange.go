@@ -128,7 +128,7 @@ func (x *exchange) list() (all []api.WorkerNow) {
 	for _, w := range x.office.Workers() {
 		now := api.WorkerNow{Holds: map[dispatch.AttemptID]bool{}}
 		for _, h := range w.Holds {
-			now.Holds[h.AttemptID] = true
+			now.Holds[h.AttemptID] = !h.Started.IsZero()
 		}
 		now.Worker = client.Worker{Name: w.Name, Slots: w.Slots, Since: w.Since, Heard: w.Heard.UTC(), CPUs: w.CPUs, Load: w.Load, Memory: w.Memory, Total: w.Total,
 			Queues: w.Queues, Labels: w.Labels, Draining: w.Draining, Silent: time.Since(w.Heard) > dispatch.SilentAfter, Version: w.Version}

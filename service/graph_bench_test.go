@@ -6,7 +6,10 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -81,14 +84,20 @@ func BenchmarkGraph(b *testing.B) {
 	}
 	for b.Loop() {
 		var ours, withMake, withNinja, bare []time.Duration
-		for range 3 {
+		var service, worker float64
+		for round := range 3 {
+			if round == 1 {
+				profile(b, s.Dir, syscall.SIGUSR1)
+				service, worker = processorTime(b, s.Dir, "serve"), processorTime(b, s.Dir, "worker")
+			}
 			run, err := s.Client.Start(context.Background(), fmt.Sprintf("graph-%d", tasks), client.StartRequest{})
 			if err != nil {
 				b.Fatal(err)
 			}
-			run, err = s.Client.FollowRun(context.Background(), run.ID, nil)
-			if err != nil || run.State != "succeeded" {
-				b.Fatalf("%v %s", err, run.State)
+			run = ended(b, s, run.ID)
+			if round == 1 {
+				service, worker = processorTime(b, s.Dir, "serve")-service, processorTime(b, s.Dir, "worker")-worker
+				profile(b, s.Dir, syscall.SIGUSR2)
 			}
 			ours = append(ours, run.Ended.Sub(run.Created))
 			withMake = append(withMake, timed("make", "make", "-s", fmt.Sprintf("-j%d", graphSlots)))
@@ -100,6 +109,74 @@ func BenchmarkGraph(b *testing.B) {
 		b.ReportMetric(median(withNinja).Seconds(), "s-ninja")
 		b.ReportMetric(median(bare).Seconds(), "s-bare-starts")
 		b.ReportMetric(median(ours).Seconds()/median(withMake).Seconds(), "x-make")
+		b.ReportMetric(service, "s-processor-of-service")
+		b.ReportMetric(worker, "s-processor-of-worker")
+	}
+}
+
+// processes are those of a service and its worker, by their command.
+func processes(b *testing.B, dir string) map[string]int {
+	b.Helper()
+	pids := map[string]int{}
+	names, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, name := range names {
+		text, err := os.ReadFile(name)
+		words := strings.Split(string(text), "\x00")
+		if err == nil && len(words) > 2 && strings.Contains(string(text), dir+"\x00") && (words[1] == "serve" || words[1] == "worker") {
+			pids[words[1]], _ = strconv.Atoi(filepath.Base(filepath.Dir(name)))
+		}
+	}
+	if len(pids) != 2 {
+		b.Fatalf("the service and its worker are the processes %v", pids)
+	}
+	return pids
+}
+
+// processorTime is what one of them has used, in seconds, without the processes that it
+// has started (proc(5), stat: utime and stime, in hundredths).
+func processorTime(b *testing.B, dir, command string) float64 {
+	b.Helper()
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", processes(b, dir)[command]))
+	if err != nil {
+		b.Fatal(err)
+	}
+	fields := strings.Fields(string(text[strings.LastIndexByte(string(text), ')')+1:]))
+	user, _ := strconv.ParseFloat(fields[11], 64)
+	system, _ := strconv.ParseFloat(fields[12], 64)
+	return (user + system) / 100
+}
+
+// profile has the processes of a binary that was built for that begin or end a profile.
+func profile(b *testing.B, dir string, signal syscall.Signal) {
+	if os.Getenv("LANTERN_PROFILES") == "" {
+		return
+	}
+	for _, pid := range processes(b, dir) {
+		if err := syscall.Kill(pid, signal); err != nil {
+			b.Fatal(err)
+		}
+	}
+	time.Sleep(300 * time.Millisecond)
+}
+
+// ended waits for the end of a run that should succeed, and looks seldom: nobody watches
+// what make does either.
+func ended(b testing.TB, s *testkit.Service, id string) client.Run {
+	b.Helper()
+	for {
+		time.Sleep(100 * time.Millisecond)
+		page, err := s.Client.Runs(context.Background(), client.RunsFilter{States: []string{"queued", "running"}})
+		if err != nil {
+			b.Fatal(err)
+		}
+		if slices.ContainsFunc(page.Runs, func(r client.Run) bool { return r.ID == id }) {
+			continue
+		}
+		run, err := s.Client.Run(context.Background(), id)
+		if err != nil || run.State != "succeeded" {
+			b.Fatalf("%v %s", err, run.State)
+		}
+		return run
 	}
 }
 

@@ -62,7 +62,9 @@ type Courier struct {
 	stops      map[AttemptID]time.Time // told to be ended, and maybe on the way to here
 	begun      []Started               // not said yet
 	begin      chan struct{}
-	reports    []saying // not said yet
+	reports    []saying      // not said yet
+	usual      time.Duration // about how long attempts take; 0 if nobody knows
+	waiting    bool          // orders are there for which there is no slot
 	report     chan struct{}
 }
 
@@ -70,8 +72,9 @@ type Courier struct {
 type inHand struct {
 	msg      *nats.Msg // of a stream; nil for what an earlier worker has left
 	stop     chan struct{}
-	started  time.Time
-	told     bool // its report is written down
+	started  time.Time // zero if it has not begun
+	told     bool      // its report is written down
+	back     bool      // it goes back, and is not begun here
 	recorded chan struct{}
 }
 
@@ -408,6 +411,9 @@ type saying struct {
 // no connection it waits, until ctx is done.
 func (c *Courier) Ended(ctx context.Context, m Ended) error {
 	held := c.inHandOf(m.AttemptID)
+	if !m.Started.IsZero() {
+		c.lasted(m.At.Sub(m.Started))
+	}
 	if err := c.Before(ctx, m.AttemptID); err != nil {
 		return err
 	}
@@ -462,6 +468,11 @@ func (c *Courier) sayReports(ctx context.Context) {
 			return
 		}
 		c.mu.Lock()
+		if c.waiting { // there is enough to do meanwhile
+			c.mu.Unlock()
+			time.Sleep(gatherFor)
+			c.mu.Lock()
+		}
 		count, size := 0, 0
 		for ; count < min(len(c.reports), mostReports); count++ {
 			if size += len(c.reports[count].report.Result); count > 0 && size > mostReportBytes {

@@ -2,6 +2,7 @@ package dispatch_test
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -569,5 +570,115 @@ func TestNames(t *testing.T) {
 		if dispatch.CheckName(bad) == nil {
 			t.Errorf("%q is a name", bad)
 		}
+	}
+}
+
+// took is a report of an attempt that took that long.
+func took(o dispatch.Order, d time.Duration) dispatch.Ended {
+	m := succeeded(o, "a")
+	m.Started = m.At.Add(-d)
+	return m
+}
+
+// nothingFor looks whether a worker is given an order that nobody should have.
+func nothingFor(t *testing.T, c *dispatch.Courier) {
+	t.Helper()
+	got := make(chan dispatch.Order, 1)
+	go func() {
+		if o, _, err := c.Take(t.Context()); err == nil {
+			got <- o
+		}
+	}()
+	select {
+	case o := <-got:
+		t.Errorf("%v is given out again", o.AttemptID)
+	case <-time.After(300 * time.Millisecond):
+	}
+}
+
+// A worker whose attempts are short fetches orders ahead of its slots; when those take
+// long after all, the orders go back and another worker executes them, once.
+func TestOrdersFetchedAheadGoBack(t *testing.T) {
+	p := newPlace(t, 0)
+	p.ahead = 10 * time.Second // workers have told what they have of before
+	a, _ := p.courier("a")
+	for n := range int64(4) {
+		p.send(anOrder(n))
+		o, _ := p.take(a)
+		if err := a.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := range int64(9) {
+		p.send(anOrder(100 + n))
+	}
+	var long []dispatch.Order // two slots have these
+	for range 2 {
+		o, _ := p.take(a)
+		long = append(long, o)
+	}
+	p.until("orders are fetched ahead", func() bool { executed, _ := a.Hands(); return executed > 3 })
+	p.mu.Lock()
+	delete(p.open, anOrder(108).AttemptID)
+	p.mu.Unlock()
+	p.office.Cancel(anOrder(108).AttemptID)
+	b, _ := p.courier("b")
+	var got []int64
+	for range 6 {
+		o, _ := p.take(b)
+		got = append(got, o.Run)
+		if err := b.Ended(t.Context(), took(o, time.Second)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, o := range long {
+		got = append(got, o.Run)
+		if err := a.Ended(t.Context(), took(o, time.Second)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	slices.Sort(got)
+	if want := []int64{100, 101, 102, 103, 104, 105, 106, 107}; !slices.Equal(got, want) {
+		t.Errorf("executed were %v, not %v", got, want)
+	}
+	nothingFor(t, b)
+}
+
+// An order that goes back twice, since the answer was lost, is put back once; one that is
+// not wanted any more is not put back.
+func TestAnOrderGoesBackOnce(t *testing.T) {
+	p := newPlace(t, 0)
+	p.ahead = 10 * time.Second
+	a, nc := p.courier("a")
+	p.send(anOrder(1))
+	o, _ := p.take(a)
+	back := func(o dispatch.Order, sequence int) {
+		t.Helper()
+		order, err := json.Marshal(o)
+		if err != nil {
+			t.Fatal(err)
+		}
+		m := nats.NewMsg("lantern.back.a")
+		m.Header.Set("instance", "a")
+		m.Data = fmt.Appendf(nil, `[{"order": %s, "sequence": %d}]`, order, sequence)
+		if _, err := nc.RequestMsg(m, 5*time.Second); err != nil {
+			t.Fatal(err)
+		}
+	}
+	b, _ := p.courier("b")
+	back(o, 1)
+	again, _ := p.take(b)
+	back(o, 1)
+	p.until("b says that it has it", func() bool {
+		return slices.ContainsFunc(p.office.Workers(), func(w dispatch.Worker) bool { return w.Name == "b" && len(w.Holds) == 1 })
+	})
+	back(o, 1)
+	if err := b.Ended(t.Context(), took(again, time.Second)); err != nil {
+		t.Fatal(err)
+	}
+	back(o, 1) // it is over
+	nothingFor(t, b)
+	if got := p.reports(o.AttemptID); len(got) != 1 {
+		t.Errorf("%d reports", len(got))
 	}
 }

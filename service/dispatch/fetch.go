@@ -22,14 +22,14 @@ const (
 // and again when that time is over.
 func (c *Courier) fetch(ctx context.Context) {
 	var waiting []chan<- taken
-	var spare []taken     // that came when no slot waited any more
+	var ahead shelf       // orders that no slot has taken yet
 	var asked []time.Time // when what was asked for is over
 	defer func() {
 		for _, w := range waiting {
 			w <- taken{err: ErrClosed}
 		}
 	}()
-	queues := c.Hello().Queues
+	slots, queues := c.Hello().Slots, c.Hello().Queues
 	next, number, longest := 0, 0, pullFor
 	if len(queues) > 1 {
 		longest = pullForOfOne
@@ -37,13 +37,25 @@ func (c *Courier) fetch(ctx context.Context) {
 	body := fmt.Appendf(nil, `{"batch":1,"expires":%d}`, longest.Nanoseconds())
 	late := time.NewTicker(time.Second)
 	defer late.Stop()
+	keep, kept := time.NewTimer(keptFor), true // it goes off when orders may have to go back
+	defer keep.Stop()
 	for {
-		for len(waiting) > 0 && len(spare) > 0 {
-			waiting[0] <- spare[0]
-			waiting, spare = waiting[1:], spare[1:]
+		for len(waiting) > 0 && len(ahead) > 0 {
+			t := ahead.next()
+			select {
+			case <-t.stop:
+				c.drop(t.order.AttemptID)
+			default:
+				waiting[0] <- t
+				waiting = waiting[1:]
+			}
+		}
+		if len(ahead) > 0 && !kept {
+			keep.Reset(keptFor)
+			kept = true
 		}
 		if c.mayAsk() {
-			for len(asked)+c.underway() < len(waiting) {
+			for more := c.ahead(slots); len(asked)+c.underway()+len(ahead) < len(waiting)+more; {
 				number++
 				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
 				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
@@ -55,7 +67,7 @@ func (c *Courier) fetch(ctx context.Context) {
 			}
 		}
 		c.mu.Lock()
-		c.asked = len(asked)
+		c.asked, c.waiting = len(asked), len(ahead) > 0
 		c.mu.Unlock()
 		select {
 		case w := <-c.wants:
@@ -68,11 +80,16 @@ func (c *Courier) fetch(ctx context.Context) {
 				continue // it is over, or there is none
 			}
 			if t, ok := c.receive(m); ok {
-				spare = append(spare, t)
+				ahead.add(t)
 			}
 		case t := <-c.claimed:
 			if t != nil {
-				spare = append(spare, *t)
+				ahead.add(*t)
+			}
+		case <-keep.C:
+			kept = false
+			if back := ahead.before(time.Now().Add(-keptFor)); len(back) > 0 {
+				c.group.Go(func() { c.giveBack(ctx, back) })
 			}
 		case <-late.C: // an answer may have been lost
 			asked = slices.DeleteFunc(asked, func(until time.Time) bool { return time.Since(until) > time.Second })
@@ -111,7 +128,7 @@ func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if held := c.hands[o.AttemptID]; held != nil {
+	if held := c.hands[o.AttemptID]; held != nil && !(held.back && sequenceOf(m) != sequenceOf(held.msg)) {
 		held.msg = m // it was sent again: it is here
 		return t, false
 	}
@@ -147,7 +164,7 @@ func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
 
 // hold takes an order into its hands.
 func (c *Courier) hold(o Order, m *nats.Msg) taken {
-	held := &inHand{msg: m, stop: make(chan struct{}), started: time.Now(), recorded: make(chan struct{})}
+	held := &inHand{msg: m, stop: make(chan struct{}), recorded: make(chan struct{})}
 	if _, stopped := c.stops[o.AttemptID]; stopped {
 		close(held.stop)
 	}

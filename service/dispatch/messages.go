@@ -120,7 +120,7 @@ func (o Order) queue() string {
 // Held is an attempt that a worker executes.
 type Held struct {
 	AttemptID
-	Started time.Time `json:"started"`
+	Started time.Time `json:"started,omitzero"` // zero if it has not begun
 }
 
 // Hello is what a worker says of itself, every few seconds.

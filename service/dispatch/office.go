@@ -74,6 +74,7 @@ type Office struct {
 type outgoing struct {
 	order  Order
 	cancel bool
+	after  uint64 // the message of the order before this one, which went back; 0 for none
 }
 
 // Worker is a worker that has said hello.
@@ -129,6 +130,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 		subjectLogged + "*":  func(m *nats.Msg) { x.logged(m) },
 		subjectParcel:        x.parcel,
 		subjectClaim + "*":   func(m *nats.Msg) { x.claim(running, m) },
+		subjectBack + "*":    func(m *nats.Msg) { x.back(running, m) },
 	} {
 		sub, err := nc.Subscribe(subject, take)
 		if err != nil {

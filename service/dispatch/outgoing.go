@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
+	"strconv"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -184,7 +185,11 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 		if err == nil {
 			// The id is for the case that an answer was lost, and the order has come to its
 			// end since: then its subject is free again.
-			ack, err = x.js.PublishAsync(o.order.subject(), text, jetstream.WithMsgID(o.order.AttemptID.String()))
+			name := o.order.AttemptID.String()
+			if o.after != 0 {
+				name += "/" + strconv.FormatUint(o.after, 10)
+			}
+			ack, err = x.js.PublishAsync(o.order.subject(), text, jetstream.WithMsgID(name))
 		}
 		if err != nil {
 			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)

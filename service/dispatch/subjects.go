@@ -31,7 +31,7 @@ func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.Att
 // hears: in its own name alone, and what is for it or for all. It may take orders of any
 // queue.
 func Speech(name string) (says, hears []string) {
-	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectParcel,
+	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectBack + name, subjectParcel,
 			"$JS.API.CONSUMER.MSG.NEXT." + ordersStream + ".>", "$JS.ACK." + ordersStream + ".>"},
 		[]string{subjectStop, subjectTold + name, subjectGreet + name, "_INBOX." + name + ".>"}
 }

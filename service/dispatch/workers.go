@@ -57,7 +57,7 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 		switch begun, ok := open[held.AttemptID]; {
 		case !ok:
 			a.Stop = append(a.Stop, held.AttemptID)
-		case !begun && x.Now().Sub(held.Started) > 10*begunAfter: // that word was lost
+		case !begun && !held.Started.IsZero() && x.Now().Sub(held.Started) > 10*begunAfter: // that word was lost
 			x.group.Go(func() {
 				_ = x.Recorder.Started(ctx, Started{AttemptID: held.AttemptID, Worker: h.Name, At: held.Started})
 			})

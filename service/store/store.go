@@ -66,6 +66,12 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 	if err != nil {
 		return nil, err
 	}
+	// The log that is written ahead goes into the database when it has 32 MB: page by page,
+	// so that what is written often goes in once.
+	if _, err := write.ExecContext(ctx, `PRAGMA wal_autocheckpoint = 8000`); err != nil {
+		write.Close()
+		return nil, fmt.Errorf("prepare to write %s: %w", records, err)
+	}
 	if s.Writer, err = newWriter(ctx, write); err != nil {
 		return nil, fmt.Errorf("prepare to write %s: %w", records, err)
 	}

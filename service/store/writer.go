@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"fmt"
+	"strings"
 
 	"github.com/jmoiron/sqlx"
 )
@@ -14,10 +15,11 @@ import (
 // Commit rolls back and returns it. So a caller writes without looking and looks
 // once.
 type Writer struct {
-	db         *sqlx.DB
-	conn       *sqlx.Conn
-	statements map[string]*sqlx.Stmt
-	err        error
+	db          *sqlx.DB
+	conn        *sqlx.Conn
+	statements  map[string]*sqlx.Stmt
+	transitions []Transition // to be written, together
+	err         error
 }
 
 func newWriter(ctx context.Context, db *sqlx.DB) (*Writer, error) {
@@ -39,15 +41,15 @@ func (w *Writer) close() error {
 
 // Begin starts a transaction.
 func (w *Writer) Begin() {
-	_, w.err = w.conn.ExecContext(context.Background(), "BEGIN IMMEDIATE")
+	w.err, w.transitions = nil, w.transitions[:0]
+	w.exec("BEGIN IMMEDIATE")
 }
 
 // Commit ends the transaction. When it returns nil, everything written since
 // Begin is on disk; otherwise nothing is.
 func (w *Writer) Commit() error {
-	if w.err == nil {
-		_, w.err = w.conn.ExecContext(context.Background(), "COMMIT")
-	}
+	w.writeTransitions()
+	w.exec("COMMIT")
 	if w.err != nil {
 		err := w.err
 		w.Rollback()
@@ -60,7 +62,7 @@ func (w *Writer) Commit() error {
 func (w *Writer) Rollback() {
 	// An error means that SQLite has rolled back already.
 	_, _ = w.conn.ExecContext(context.Background(), "ROLLBACK")
-	w.err = nil
+	w.err, w.transitions = nil, w.transitions[:0]
 }
 
 // Err is the first error since Begin.
@@ -109,12 +111,14 @@ func (w *Writer) statement(query string) *sqlx.Stmt {
 // get reads one row within the transaction, and all reads several: what was written
 // since Begin is seen. Into is left as it is after an error.
 func (w *Writer) get(into any, query string, args ...any) {
+	w.writeTransitions()
 	if statement := w.statement(query); statement != nil {
 		w.err = statement.Get(into, args...)
 	}
 }
 
 func (w *Writer) all(into any, query string, args ...any) {
+	w.writeTransitions()
 	if statement := w.statement(query); statement != nil {
 		w.err = statement.Select(into, args...)
 	}
@@ -208,10 +212,27 @@ func (w *Writer) AddDecision(row Decision) {
 		row.Workflow, row.At, row.Kind, row.Reason, row.Count, row.DueFirst, row.DueLast, row.WindowStart, row.WindowEnd)
 }
 
-// AddTransition records a change of state and returns its id, which only grows.
-func (w *Writer) AddTransition(row Transition) int64 {
-	return w.exec(`INSERT INTO transitions (run, task, at, before, after, reason, person) VALUES (?, ?, ?, ?, ?, ?, ?)`,
-		row.Run, row.Task, row.At, row.Before, row.After, row.Reason, row.Person)
+// AddTransition records a change of state. Its id is larger than those of before.
+func (w *Writer) AddTransition(row Transition) { w.transitions = append(w.transitions, row) }
+
+// transitionsAtOnce is how many changes of state one statement writes.
+const transitionsAtOnce = 8
+
+func (w *Writer) writeTransitions() {
+	const insert, one = `INSERT INTO transitions (run, task, at, before, after, reason, person) VALUES (?, ?, ?, ?, ?, ?, ?)`, `, (?, ?, ?, ?, ?, ?, ?)`
+	for rest := w.transitions; len(rest) > 0; {
+		n := 1
+		if len(rest) >= transitionsAtOnce {
+			n = transitionsAtOnce
+		}
+		args := make([]any, 0, 7*n)
+		for _, t := range rest[:n] {
+			args = append(args, t.Run, t.Task, t.At, t.Before, t.After, t.Reason, t.Person)
+		}
+		w.exec(insert+strings.Repeat(one, n-1), args...)
+		rest = rest[n:]
+	}
+	w.transitions = w.transitions[:0]
 }
 
 // SetCapacity records how many units a capacity has.

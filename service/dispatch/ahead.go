@@ -1,0 +1,237 @@
+package dispatch
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"slices"
+	"time"
+
+	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
+)
+
+// A worker whose attempts are short would wait for orders longer than it executes them. So
+// it asks for some more than it has slots. One that no slot comes to begin soon goes back
+// to its queue, for a worker that has a slot: it has not been begun, so that it may be
+// executed by another.
+
+const (
+	subjectBack = "lantern.back." // WORKER; orders that go back
+
+	aheadFor    = 40 * time.Millisecond // for about as much time are orders fetched ahead
+	aheadMost   = 4                     // times the slots
+	keptFor     = 50 * time.Millisecond // until an order that no slot has begun goes back
+	gatherFor   = 1500 * time.Microsecond
+	backTimeout = 2 * time.Second
+)
+
+// given is an order that goes back.
+type given struct {
+	Order    Order  `json:"order"`
+	Sequence uint64 `json:"sequence"` // of its message
+}
+
+// ahead is how many orders are asked for beyond the slots that wait, for a worker with so
+// many slots.
+func (c *Courier) ahead(slots int) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.usual <= 0 || c.usual > aheadFor/2 {
+		return 0
+	}
+	return min(int(aheadFor/c.usual), aheadMost*slots)
+}
+
+// lasted notes how long an attempt took.
+func (c *Courier) lasted(d time.Duration) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.usual == 0 {
+		c.usual = d
+	}
+	c.usual = max(c.usual-c.usual/8+d/8, 1)
+}
+
+// shelf are orders that no slot has taken yet, the oldest first.
+type shelf []stored
+
+type stored struct {
+	taken
+	since time.Time
+}
+
+func (s *shelf) add(t taken) { *s = append(*s, stored{t, time.Now()}) }
+
+func (s *shelf) next() taken {
+	first := (*s)[0].taken
+	*s = (*s)[1:]
+	return first
+}
+
+// before takes out the orders that have come before a time.
+func (s *shelf) before(then time.Time) (out []taken) {
+	for len(*s) > 0 && (*s)[0].since.Before(then) {
+		out = append(out, s.next())
+	}
+	return out
+}
+
+// drop gives up an order that was cancelled before it was begun: that it ended was
+// recorded then.
+func (c *Courier) drop(id AttemptID) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if held := c.hands[id]; held != nil && held.msg != nil {
+		_ = c.nc.Publish(held.msg.Reply, []byte("+ACK"))
+		delete(c.hands, id)
+	}
+}
+
+// giveBack has orders go back to their queue. They are in hand until the service says
+// that they are there again, and are not begun here any more.
+func (c *Courier) giveBack(ctx context.Context, orders []taken) {
+	var back []given
+	c.mu.Lock()
+	for _, t := range orders {
+		if held := c.hands[t.order.AttemptID]; held != nil && held.msg != nil {
+			held.back = true
+			back = append(back, given{t.order, sequenceOf(held.msg)})
+		}
+	}
+	c.mu.Unlock()
+	text, err := json.Marshal(back)
+	if err != nil || len(back) == 0 {
+		return
+	}
+	for ctx.Err() == nil {
+		request := nats.NewMsg(subjectBack + c.name)
+		request.Header.Set("instance", c.Hello().Instance)
+		request.Data = text
+		asking, stop := context.WithTimeout(ctx, backTimeout)
+		answer, err := c.nc.RequestMsgWithContext(asking, request)
+		stop()
+		if err == nil && string(answer.Data) == claimWait {
+			c.keep(ctx, orders)
+			return
+		}
+		if err == nil {
+			break
+		}
+		select {
+		case <-time.After(200 * time.Millisecond):
+		case <-ctx.Done():
+			return
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, b := range back {
+		if held := c.hands[b.Order.AttemptID]; held != nil && held.back { // or it has come again by now
+			delete(c.hands, b.Order.AttemptID)
+		}
+	}
+}
+
+// keep has orders wait for a slot again that cannot go back now.
+func (c *Courier) keep(ctx context.Context, orders []taken) {
+	for _, t := range orders {
+		c.mu.Lock()
+		held := c.hands[t.order.AttemptID]
+		mine := held != nil && held.back
+		if mine {
+			held.back = false
+		}
+		c.mu.Unlock()
+		if !mine {
+			continue
+		}
+		select {
+		case c.claimed <- &t:
+		case <-ctx.Done():
+		}
+	}
+}
+
+// sequenceOf is the place of an order in its stream, 0 if it does not tell.
+func sequenceOf(m *nats.Msg) uint64 {
+	meta, err := m.Metadata()
+	if err != nil {
+		return 0
+	}
+	return meta.Sequence.Stream
+}
+
+// back puts orders into their queues again that a worker has not begun, and answers when
+// they are there. The message of an order is in the stream until its end is recorded: so
+// that one which a worker asks for twice, since an answer was lost, is put back once.
+func (x *Office) back(ctx context.Context, m *nats.Msg) {
+	x.group.Go(func() {
+		var orders []given
+		instance := m.Header.Get("instance")
+		if json.Unmarshal(m.Data, &orders) != nil || instance == "" {
+			return
+		}
+		if x.early() {
+			_ = m.Respond([]byte(claimWait))
+			return
+		}
+		for _, o := range orders {
+			if err := x.putBack(ctx, o, instance); err != nil {
+				if ctx.Err() == nil {
+					x.Log.Warn("an order cannot go back to its queue now; its worker asks again", "attempt", o.Order.AttemptID.String(), "error", err)
+				}
+				return
+			}
+		}
+		_ = m.Respond(nil)
+	})
+}
+
+func (x *Office) putBack(ctx context.Context, o given, instance string) error {
+	id := o.Order.AttemptID
+	stream, err := x.js.Stream(ctx, ordersStream)
+	if err != nil {
+		return err
+	}
+	there, err := stream.GetLastMsgForSubject(ctx, o.Order.subject())
+	switch {
+	case err == nil && there.Sequence != o.Sequence:
+		return nil // it was put back before
+	case err == nil:
+		if err := stream.DeleteMsg(ctx, o.Sequence); err != nil {
+			return err
+		}
+	case !errors.Is(err, jetstream.ErrMsgNotFound):
+		return err
+	}
+	open, err := x.Recorder.Open(ctx, []AttemptID{id})
+	if err != nil {
+		return err
+	}
+	if begun, ok := open[id]; !ok || begun {
+		return nil
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.heldBy(id, instance) {
+		return nil
+	}
+	if x.claims[id] == instance {
+		delete(x.claims, id)
+	}
+	x.mine[id] = true
+	x.out = append(x.out, outgoing{order: o.Order, after: o.Sequence})
+	nudge(x.wake)
+	return nil
+}
+
+// heldBy tells whether another worker than that one has an order.
+func (x *Office) heldBy(id AttemptID, but string) bool {
+	for instance, w := range x.workers {
+		if instance != but && slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id }) {
+			return true
+		}
+	}
+	return false
+}

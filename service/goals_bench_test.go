@@ -1,0 +1,139 @@
+package service_test
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/exec"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"wiselantern/client"
+	"wiselantern/internal/testkit"
+)
+
+// From the end of a task to the start of the one after it, in a chain, beside twice a
+// durable commit and the start of a process.
+func BenchmarkFromATaskToTheNext(b *testing.B) {
+	const tasks = 200
+	var text strings.Builder
+	text.WriteString("workflow: chain\ntasks:\n")
+	for i := range tasks {
+		fmt.Fprintf(&text, "  t%d: {exec: [/bin/true]", i)
+		if i > 0 {
+			fmt.Fprintf(&text, ", after: t%d", i-1)
+		}
+		text.WriteString("}\n")
+	}
+	s := testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots))
+	s.Apply(b, text.String())
+	commit := durableCommits(b)
+	for b.Loop() {
+		var gaps, commits, starts []time.Duration
+		for range 3 {
+			run, err := s.Client.Start(context.Background(), "chain", client.StartRequest{})
+			if err != nil {
+				b.Fatal(err)
+			}
+			run = ended(b, s, run.ID)
+			for i := 1; i < tasks; i++ {
+				gaps = append(gaps, run.Tasks[i].Started.Sub(*run.Tasks[i-1].Ended))
+			}
+			for range tasks {
+				commits = append(commits, commit())
+				began := time.Now()
+				if err := exec.Command("/bin/true").Run(); err != nil {
+					b.Fatal(err)
+				}
+				starts = append(starts, time.Since(began))
+			}
+		}
+		bare := 2 * (median(commits) + median(starts))
+		b.ReportMetric(median(gaps).Seconds()*1000, "ms-to-next")
+		b.ReportMetric(bare.Seconds()*1000, "ms-2-commits-2-processes")
+		b.ReportMetric(median(gaps).Seconds()/bare.Seconds(), "x-next")
+	}
+}
+
+// What a task costs in runs of a thousand, ten thousand and a hundred thousand tasks, one
+// after the other on the same service.
+func BenchmarkCostOfATask(b *testing.B) {
+	s := testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots))
+	sizes := []int{1_000, 10_000, 100_000}
+	for _, tasks := range sizes {
+		workflow, _, _ := graph(tasks)
+		s.Apply(b, workflow)
+	}
+	for b.Loop() {
+		cost := map[int]float64{}
+		for _, tasks := range sizes {
+			var took time.Duration
+			rounds := max(1, 10_000/tasks) // the small ones more often: each takes about as long
+			for range rounds {
+				run, err := s.Client.Start(context.Background(), fmt.Sprintf("graph-%d", tasks), client.StartRequest{})
+				if err != nil {
+					b.Fatal(err)
+				}
+				run = ended(b, s, run.ID)
+				took += run.Ended.Sub(run.Created)
+			}
+			cost[tasks] = took.Seconds() * 1000 / float64(tasks*rounds)
+			b.ReportMetric(cost[tasks], fmt.Sprintf("ms-a-task-of-%d", tasks))
+		}
+		b.ReportMetric(cost[100_000]/cost[1_000], "x-large-run")
+	}
+}
+
+// The memory of the service and its worker at rest, and what it costs to have a workflow
+// come due and be begun, with few workflows and with many.
+func BenchmarkWorkflows(b *testing.B) {
+	for _, count := range []int{10, 1_000, 10_000} {
+		b.Run(fmt.Sprintf("workflows=%d", count), func(b *testing.B) {
+			s := testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots))
+			for from := 0; from < count; from += 500 {
+				var text strings.Builder
+				for i := from; i < min(count, from+500); i++ {
+					fmt.Fprintf(&text, "workflow: gauge-%05d\nstarts: [{every: 1d}]\ntasks: {read: {exec: [/bin/true]}, check: {after: read, exec: [/bin/true]}}\n---\n", i)
+				}
+				s.Apply(b, strings.TrimSuffix(text.String(), "---\n"))
+			}
+			time.Sleep(10 * time.Second) // for the garbage of applying to be collected
+			service, worker := resident(b, s.Dir, "serve"), resident(b, s.Dir, "worker")
+			for b.Loop() {
+				var took []time.Duration
+				for i := range 50 {
+					run, err := s.Client.Start(context.Background(), fmt.Sprintf("gauge-%05d", i%count), client.StartRequest{})
+					if err != nil {
+						b.Fatal(err)
+					}
+					run, err = s.Client.FollowRun(context.Background(), run.ID, nil)
+					if err != nil {
+						b.Fatal(err)
+					}
+					took = append(took, run.Ended.Sub(run.Created))
+				}
+				b.ReportMetric(median(took).Seconds()*1000, "ms-a-run")
+				b.ReportMetric(float64(service)/1e6, "MB-of-service")
+				b.ReportMetric(float64(worker)/1e6, "MB-of-worker")
+			}
+		})
+	}
+}
+
+// resident is the memory of one of the processes of a service that is not on disk too, in
+// bytes (proc(5), status: RssAnon).
+func resident(b *testing.B, dir, command string) int64 {
+	b.Helper()
+	text, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", processes(b, dir)[command]))
+	if err != nil {
+		b.Fatal(err)
+	}
+	_, rest, _ := strings.Cut(string(text), "RssAnon:")
+	kilobytes, err := strconv.ParseInt(strings.Fields(rest)[0], 10, 64)
+	if err != nil {
+		b.Fatal(err)
+	}
+	return kilobytes << 10
+}
