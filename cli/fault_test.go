@@ -4,11 +4,14 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // smallDisk mounts a disk of so many megabytes on a folder of the person's home.
@@ -92,4 +95,135 @@ func TestADiskThatIsFull(t *testing.T) {
 		}
 	}
 	p.wants(p.does("show", fmt.Sprintf("w:%d", started+1)), 2, "there is no run")
+}
+
+// until waits until what the service says of itself has a word in it, or has it no more.
+func (p *person) until(path, word string, there bool) {
+	p.t.Helper()
+	for deadline := time.Now().Add(20 * time.Second); ; time.Sleep(100 * time.Millisecond) {
+		said := p.gets(path)
+		if strings.Contains(said, word) == there {
+			return
+		}
+		if time.Now().After(deadline) {
+			p.t.Fatalf("%s: that it has %q does not come to be %v: %s", path, word, there, said)
+		}
+	}
+}
+
+// A limit on open files that is reached is told, and no task fails for it: what cannot be
+// begun is begun when there are files again.
+func TestTooManyOpenFiles(t *testing.T) {
+	p := newPerson(t)
+	service := p.serves("--end-tasks")
+	p.writes("w.yaml", "workflow: w\nif_running: alongside\ntasks:\n  a: {shell: 'echo reading'}\n  b: {after: a, shell: 'true'}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("start", "w", "--follow"), 0)
+	worker := p.workers(t)[0]
+	limit := func(pid, most int) {
+		if out, err := exec.Command("prlimit", "--pid", fmt.Sprint(pid), fmt.Sprintf("--nofile=%d:", most)).CombinedOutput(); err != nil {
+			t.Fatalf("prlimit: %v %s", err, out)
+		}
+	}
+	files := func(pid int) int {
+		all, err := os.ReadDir(fmt.Sprintf("/proc/%d/fd", pid))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(all)
+	}
+	limit(worker, files(worker)-1)
+	p.wants(p.does("start", "w"), 0)
+	p.until("/api/health", `"of":"worker`, true)
+	limit(service.Process.Pid, files(service.Process.Pid)+1)
+	p.until("/api/health", `"of":"open files"`, true)
+	p.until("/api/watch", "files", true)
+	limit(service.Process.Pid, 4096)
+	p.until("/api/health", `"of":"open files"`, false)
+	limit(worker, 4096)
+	p.until("/api/health", `"state":"well"`, true)
+	p.wants(p.does("watch", "w:2"), 0)
+	for _, task := range p.run("w:2").Tasks {
+		if task.State != "succeeded" {
+			t.Errorf("%s is %s", task.Name, task.State)
+		}
+	}
+}
+
+// workers are the processes of the workers of the person's data folder.
+func (p *person) workers(t *testing.T) (pids []int) {
+	t.Helper()
+	locks, _ := filepath.Glob(filepath.Join(p.home, "*", "worker", "*", "lock"))
+	for _, name := range locks {
+		text, _ := os.ReadFile(name)
+		var pid int
+		if n, _ := fmt.Sscan(string(text), &pid); n == 1 {
+			pids = append(pids, pid)
+		}
+	}
+	if len(pids) == 0 {
+		t.Fatal("there is no worker")
+	}
+	return pids
+}
+
+// Something holds the records for seconds: that commits take long is told, and what waited
+// is recorded.
+func TestCommitsThatTakeLong(t *testing.T) {
+	p := newPerson(t)
+	p.serves("--end-tasks")
+	p.writes("w.yaml", "workflow: w\ntasks: {a: {exec: [/bin/true]}}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	records, _ := filepath.Glob(filepath.Join(p.home, "*", "lantern.db"))
+	if len(records) != 1 {
+		t.Fatalf("the records are in %v", records)
+	}
+	db, err := sqlx.Open("sqlite3", "file:"+records[0]+"?_txlock=immediate")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer db.Close()
+	other, err := db.Begin()
+	if err != nil {
+		t.Fatal(err)
+	}
+	release := time.AfterFunc(2*time.Second, func() { _ = other.Rollback() })
+	defer release.Stop()
+	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	p.until("/api/health", "slow disk", true)
+	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	p.until("/api/health", "slow disk", false)
+}
+
+// A data folder on a disk that cannot be written is told at the start, with what to do,
+// and is as it was.
+func TestADiskThatCannotBeWritten(t *testing.T) {
+	p := newPerson(t)
+	dir := p.smallDisk("lantern-data", 64)
+	service := p.serves("--end-tasks")
+	p.writes("w.yaml", "workflow: w\ntasks: {a: {exec: [/bin/true]}}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("start", "w", "--follow"), 0)
+	if err := service.Process.Signal(syscall.SIGTERM); err != nil {
+		t.Fatal(err)
+	}
+	_ = service.Wait()
+	p.endWorkers()
+	flags := func(readOnly uintptr) {
+		t.Helper()
+		for deadline := time.Now().Add(10 * time.Second); ; time.Sleep(50 * time.Millisecond) {
+			err := syscall.Mount("", dir, "", syscall.MS_REMOUNT|readOnly, "")
+			if err == nil {
+				return
+			}
+			if time.Now().After(deadline) {
+				t.Fatal(err)
+			}
+		}
+	}
+	flags(syscall.MS_RDONLY)
+	p.wants(p.does("serve", "--listen", strings.TrimPrefix(p.server, "http://")), 1, "read-only", "writable")
+	flags(0)
+	p.serves("--end-tasks")
+	p.wants(p.does("show", "w:1"), 0, "● succeeded")
 }

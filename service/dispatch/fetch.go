@@ -40,7 +40,7 @@ func (c *Courier) fetch(ctx context.Context) {
 	keep, kept := time.NewTimer(keptFor), true // it goes off when orders may have to go back
 	defer keep.Stop()
 	for {
-		for len(waiting) > 0 && len(ahead) > 0 {
+		for len(waiting) > 0 && len(ahead) > 0 && !c.rests() { // what comes while it rests goes back
 			t := ahead.next()
 			select {
 			case <-t.stop:
@@ -109,6 +109,13 @@ func (c *Courier) underway() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return len(c.claiming)
+}
+
+// rests tells whether this machine cannot execute anything now.
+func (c *Courier) rests() bool {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.resting
 }
 
 // mayAsk tells whether orders are asked for.

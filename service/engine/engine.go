@@ -225,7 +225,9 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	if len(commands) == 0 && len(due) == 0 && e.fault.Load() == nil {
 		return nil
 	}
-	b.Begin()
+	began := time.Now()
+	b.Begin() // waits while another process writes
+	waited := time.Since(began)
 	if e.fault.Load() != nil {
 		b.Probe()
 	}
@@ -249,7 +251,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 		b.settle()
 	}
 	b.flush()
-	began := time.Now()
+	began = time.Now()
 	if err := e.try("before the commit"); err != nil {
 		b.Rollback()
 		return err
@@ -257,7 +259,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	if err := b.Commit(); err != nil {
 		return err
 	}
-	e.took(time.Since(began))
+	e.took(waited + time.Since(began))
 	if err := e.try("after the commit"); err != nil {
 		return err
 	}

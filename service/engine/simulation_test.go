@@ -17,8 +17,10 @@ import (
 	"testing/synctest"
 	"time"
 
+	"wiselantern/core/backfill"
 	"wiselantern/core/definition"
 	"wiselantern/core/flow"
+	"wiselantern/core/match"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
 )
@@ -52,6 +54,17 @@ tasks:
 workflow: inner
 if_running: alongside
 tasks: {only: {exec: [a]}, last: {after: only, exec: [b]}}
+---
+workflow: asked
+if_running: alongside
+starts: [{event: level.high}]
+tasks:
+  low: {wait: {event: level.low, subject: "${run.id}"}}
+  note: {after: low, exec: [a]}
+---
+workflow: past
+if_running: alongside
+tasks: {read: {exec: [a], takes: {line: 1}}, load: {after: read, exec: [b]}}
 `
 
 const lines = 3 // units of the capacity
@@ -78,11 +91,16 @@ type world struct {
 	mail     []dispatch.Ended // reports under way, some of them twice
 	over     map[dispatch.AttemptID]int
 	promised map[string]bool // runs that were acknowledged
+	events   int             // that were thought of
+	unheard  []match.Event   // not acknowledged: their sender sends them again
+	heard    map[string]int64
+	filled   []int64 // backfills that were acknowledged
 }
 
 type simulatedAttempt struct {
 	order   dispatch.Order
 	stopped bool
+	begun   bool
 	life    int  // of the service in which its worker was lost
 	gone    bool // its worker is lost; it may come back and tell later
 }
@@ -231,9 +249,13 @@ func (w *world) work() {
 			w.mu.Unlock()
 			return
 		}
-		w.hands[o.AttemptID] = &simulatedAttempt{order: o}
+		a := &simulatedAttempt{order: o}
+		w.hands[o.AttemptID] = a
 		w.mu.Unlock()
 		w.tell("%s %s is taken", o.RunName, o.TaskName)
+		if a.begun = !w.chance(4); !a.begun { // it is fetched ahead
+			return
+		}
 		if !w.chance(3) { // that word may be lost
 			started := dispatch.Started{AttemptID: o.AttemptID, Worker: "w", At: w.now()}
 			_ = w.say(func() error { return w.engine.Started(context.Background(), started) })
@@ -255,6 +277,17 @@ func (w *world) work() {
 			w.mail = append(w.mail, report)
 		}
 		w.tell("%s %s ends: %s", a.order.RunName, a.order.TaskName, report.Outcome)
+		w.mu.Unlock()
+	case what == 6 && len(ids) > 0 && w.chance(2): // it was fetched ahead, and goes back to its queue
+		id := ids[w.r.IntN(len(ids))]
+		a := w.hands[id]
+		if a.begun || a.gone || a.stopped {
+			w.mu.Unlock()
+			return
+		}
+		delete(w.hands, id)
+		w.standing = append(w.standing, a.order)
+		w.tell("%s %s goes back", a.order.RunName, a.order.TaskName)
 		w.mu.Unlock()
 	case what == 6 && len(ids) > 0 && w.chance(6): // a worker is lost, with what it has
 		id := ids[w.r.IntN(len(ids))]
@@ -285,17 +318,76 @@ func (w *world) deliver() {
 		return
 	}
 	i := w.r.IntN(len(w.mail))
-	report := w.mail[i]
+	end := min(len(w.mail), i+1+w.r.IntN(3)) // some go out together
+	reports := slices.Clone(w.mail[i:end])
 	w.mu.Unlock()
-	err := w.say(func() error { return w.engine.Ended(context.Background(), report) })
+	err := w.say(func() error { return w.engine.Ended(context.Background(), reports...) })
 	if err != nil {
-		w.tell("the report of %v is not acknowledged: %v", report.AttemptID, err)
+		w.tell("the reports of %v and %d others are not acknowledged: %v", reports[0].AttemptID, len(reports)-1, err)
 		return
 	}
 	w.mu.Lock()
 	defer w.mu.Unlock()
-	w.mail = slices.Delete(w.mail, i, i+1)
-	w.over[report.AttemptID]++
+	w.mail = slices.Delete(w.mail, i, end)
+	for _, r := range reports {
+		w.over[r.AttemptID]++
+	}
+}
+
+// happen has an event come in, and again later if that is not acknowledged.
+func (w *world) happen(e match.Event) {
+	var got []Received
+	err := w.say(func() (err error) {
+		got, err = w.engine.Receive(context.Background(), []match.Event{e}, "api", "")
+		return err
+	})
+	if err != nil {
+		w.tell("event %s %s is not acknowledged: %v", e.ID, e.Type, err)
+		w.unheard = append(w.unheard, e)
+		return
+	}
+	w.tell("event %s %s is acknowledged", e.ID, e.Type)
+	if before, ok := w.heard[e.ID]; ok && before != got[0].ID {
+		w.fail("event %s is recorded as %d and as %d", e.ID, before, got[0].ID)
+	}
+	w.heard[e.ID] = got[0].ID
+}
+
+// outside is something that comes from outside.
+func (w *world) outside() {
+	what := w.r.IntN(4)
+	switch {
+	case what == 0 && len(w.unheard) > 0: // a sender tries again
+		e := w.unheard[0]
+		w.unheard = w.unheard[1:]
+		w.happen(e)
+	case what < 2:
+		if !w.chance(4) { // or the last one comes once more
+			w.events++
+		}
+		w.happen(match.Event{ID: fmt.Sprint("high-", w.events), Source: "/sim", Type: "level.high", Subject: "G1"})
+	case what == 2:
+		if waiting := slices.DeleteFunc(w.open(), func(r store.Run) bool { return r.Name != "asked" }); len(waiting) > 0 {
+			w.low(waiting[w.r.IntN(len(waiting))])
+		}
+	default:
+		day := fmt.Sprintf("1999-12-%02d", 1+w.r.IntN(20))
+		asked := Asked{From: day, To: day, Zone: "UTC", Every: definition.Length(8 * time.Hour), Only: backfill.OnlyMissing, AtOnce: 2}
+		var row store.Backfill
+		err := w.say(func() (err error) {
+			row, _, err = w.engine.Backfill(context.Background(), "past", asked, "kari", false)
+			return err
+		})
+		w.tell("a backfill of %s: %v", day, err)
+		if err == nil {
+			w.filled = append(w.filled, row.ID)
+		}
+	}
+}
+
+// low releases what a run waits for.
+func (w *world) low(run store.Run) {
+	w.happen(match.Event{ID: fmt.Sprintf("low-%d-%d", run.ID, w.r.IntN(3)), Source: "/sim", Type: "level.low", Subject: RunName(run.Name, run.Number)})
 }
 
 // step does one thing, whatever it may be.
@@ -331,6 +423,8 @@ func (w *world) step() {
 	case what == 4 && w.chance(4):
 		w.tell("the process is killed")
 		w.kill()
+	case what == 5:
+		w.outside()
 	case what < 8:
 		time.Sleep(time.Duration(w.r.IntN(20)) * time.Second)
 	default:
@@ -347,6 +441,14 @@ func (w *world) open() []store.Run {
 		w.fail("%v", err)
 	}
 	return rows
+}
+
+func (w *world) openBackfills() int {
+	rows, err := w.store.OpenBackfills(context.Background())
+	if err != nil {
+		w.fail("%v", err)
+	}
+	return len(rows)
 }
 
 // look looks at the promises.
@@ -367,7 +469,7 @@ func (w *world) look() {
 	for _, a := range attempts {
 		id := dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}
 		if h := w.hands[id]; h != nil && !h.gone { // of one that is not heard, nobody can know
-			used += map[string]int{"fetch": 1, "check": 1, "one": 2, "three": 1}[strings.Split(h.order.TaskName, "[")[0]]
+			used += map[string]int{"fetch": 1, "check": 1, "one": 2, "three": 1, "read": 1}[strings.Split(h.order.TaskName, "[")[0]]
 		}
 	}
 	if used > lines {
@@ -434,9 +536,59 @@ func (w *world) audit() {
 			w.resource(run)
 		}
 	}
+	w.auditOutside(runs)
 	for end := first; end <= last; end += (20 * time.Minute).Microseconds() {
 		if end != 0 && windows[end] != 1 {
 			w.fail("the window that ends at %v has %d runs", store.Moment{}.Time().Add(time.Duration(end)*time.Microsecond), windows[end])
+		}
+	}
+}
+
+// auditOutside looks whether each event that was acknowledged has led to one run, and
+// whether each window of a backfill has one.
+func (w *world) auditOutside(runs []store.Run) {
+	ctx := context.Background()
+	for id, number := range w.heard {
+		answers, err := w.store.Answers(ctx, []int64{number})
+		if err != nil {
+			w.fail("%v", err)
+		}
+		made := 0
+		for _, a := range answers {
+			if a.State == store.AnswerRun {
+				made++
+			}
+		}
+		if want := map[bool]int{true: 1}[strings.HasPrefix(id, "high")]; made != want {
+			w.fail("event %s has led to %d runs, and not to %d: %+v", id, made, want, answers)
+		}
+	}
+	of := map[int64]int64{}
+	for _, id := range w.filled {
+		row, err := w.store.Backfill(ctx, id)
+		if err != nil || !row.Ended.Valid {
+			w.fail("backfill %d was acknowledged and has not ended: it is %s, %v", id, row.State, err)
+		}
+	}
+	backfills, err := w.store.Backfills(ctx, 0, 1000)
+	if err != nil {
+		w.fail("%v", err)
+	}
+	for _, row := range backfills {
+		windows, err := w.store.BackfillWindows(ctx, row.ID, "", 0, 100)
+		if err != nil || len(windows) != row.Total {
+			w.fail("backfill %d has %d windows of %d, %v", row.ID, len(windows), row.Total, err)
+		}
+		for _, window := range windows {
+			if !window.Run.Valid || of[window.Run.Int64] != 0 {
+				w.fail("the window of backfill %d that ends at %v has no run of its own: %+v", row.ID, window.WindowEnd.Time(), window)
+			}
+			of[window.Run.Int64] = row.ID
+		}
+	}
+	for _, run := range runs {
+		if run.Cause == "backfill" && of[run.ID] == 0 {
+			w.fail("%s is of a backfill that does not know it", RunName(run.Name, run.Number))
 		}
 	}
 }
@@ -469,7 +621,7 @@ func simulate(t *testing.T, seed uint64, dir string) (story []string) {
 			t.Fatal(err)
 		}
 		defer s.Close()
-		w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), store: s, calm: true, hands: map[dispatch.AttemptID]*simulatedAttempt{}, over: map[dispatch.AttemptID]int{}, promised: map[string]bool{}}
+		w := &world{t: t, seed: seed, r: rand.New(rand.NewPCG(seed, 1)), store: s, calm: true, hands: map[dispatch.AttemptID]*simulatedAttempt{}, over: map[dispatch.AttemptID]int{}, promised: map[string]bool{}, heard: map[string]int64{}}
 		w.begin()
 		defer func() { w.kill() }()
 		project, problems := definition.Load([]definition.File{{Path: "w.yaml", Text: simulated}})
@@ -491,7 +643,10 @@ func simulate(t *testing.T, seed uint64, dir string) (story []string) {
 		w.tell("from here on all goes well")
 		w.kill()
 		w.begin()
-		for tries := 0; len(w.open()) > 0; tries++ {
+		for tries := 0; len(w.open())+w.openBackfills()+len(w.unheard) > 0; tries++ {
+			if tries > 20_000 && len(w.open()) == 0 {
+				w.fail("%d backfills do not end", w.openBackfills())
+			}
 			if tries > 20_000 {
 				run := w.open()[0]
 				tasks, _ := w.store.Tasks(context.Background(), run.ID)
@@ -500,6 +655,16 @@ func simulate(t *testing.T, seed uint64, dir string) (story []string) {
 			w.work()
 			if len(w.standing)+len(w.hands)+len(w.mail) == 0 {
 				time.Sleep(30 * time.Second)
+				for _, run := range w.open() {
+					if run.Name == "asked" {
+						w.low(run)
+					}
+				}
+				late := w.unheard
+				w.unheard = nil
+				for _, e := range late {
+					w.happen(e)
+				}
 			}
 			synctest.Wait()
 		}
