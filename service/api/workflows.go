@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -165,18 +166,19 @@ func (a *API) showWorkflow(ctx context.Context, in *WorkflowPath) (w client.Work
 }
 
 func (a *API) findWorkflow(ctx context.Context, name string) (store.Workflow, error) {
+	row, err := a.Store.WorkflowNamed(ctx, name)
+	if !errors.Is(err, sql.ErrNoRows) {
+		return row, err
+	}
 	rows, err := a.Store.Workflows(ctx)
 	if err != nil {
-		return store.Workflow{}, err
+		return row, err
 	}
 	var names []string
 	for _, row := range rows {
-		if row.Name == name {
-			return row, nil
-		}
 		names = append(names, row.Name)
 	}
-	return store.Workflow{}, engine.Unknown("workflow", name, names)
+	return row, engine.Unknown("workflow", name, names)
 }
 
 func (a *API) start(ctx context.Context, in *struct {

@@ -32,6 +32,12 @@ func (s *Store) Workflows(ctx context.Context) ([]Workflow, error) {
 	return many[Workflow](ctx, s.read, `SELECT * FROM workflows ORDER BY name`)
 }
 
+// WorkflowNamed is the workflow of that name, also one that was removed; sql.ErrNoRows if
+// there is none.
+func (s *Store) WorkflowNamed(ctx context.Context, name string) (Workflow, error) {
+	return one[Workflow](ctx, s.read, `SELECT * FROM workflows WHERE name = ?`, name)
+}
+
 // Version is one version of a workflow.
 func (s *Store) Version(ctx context.Context, workflow int64, number int) (Version, error) {
 	return one[Version](ctx, s.read, `SELECT * FROM versions WHERE workflow = ? AND number = ?`, workflow, number)
