@@ -52,7 +52,9 @@ func simulatedWorker(b *testing.B, data, name string, slots int, takes time.Dura
 		b.Fatal(err)
 	}
 	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Words: slog.New(slog.NewTextHandler(io.Discard, nil)),
-		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: name, Queues: []string{"field"}, Slots: slots} },
+		Hello: func() dispatch.Hello {
+			return dispatch.Hello{Name: name, Instance: name, Queues: []string{"field"}, Slots: slots}
+		},
 		Keep:   func(context.Context, dispatch.Log) error { return nil },
 		Before: func(context.Context, dispatch.AttemptID) error { return nil }})
 	if err != nil {
