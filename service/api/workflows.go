@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"database/sql"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -167,7 +166,7 @@ func (a *API) showWorkflow(ctx context.Context, in *WorkflowPath) (w client.Work
 
 func (a *API) findWorkflow(ctx context.Context, name string) (store.Workflow, error) {
 	row, err := a.Store.WorkflowNamed(ctx, name)
-	if !errors.Is(err, sql.ErrNoRows) {
+	if !errors.Is(err, store.ErrNotFound) {
 		return row, err
 	}
 	rows, err := a.Store.Workflows(ctx)

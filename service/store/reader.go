@@ -32,7 +32,7 @@ func (s *Store) Workflows(ctx context.Context) ([]Workflow, error) {
 	return many[Workflow](ctx, s.read, `SELECT * FROM workflows ORDER BY name`)
 }
 
-// WorkflowNamed is the workflow of that name, also one that was removed; sql.ErrNoRows if
+// WorkflowNamed is the workflow of that name, also one that was removed; ErrNotFound if
 // there is none.
 func (s *Store) WorkflowNamed(ctx context.Context, name string) (Workflow, error) {
 	return one[Workflow](ctx, s.read, `SELECT * FROM workflows WHERE name = ?`, name)
