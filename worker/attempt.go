@@ -25,8 +25,8 @@ type attempt struct {
 	worker    *Worker
 	order     dispatch.Order
 	cancelled <-chan struct{}
-	room      string // its work folder
-	shared    bool   // something of it may still be in its room
+	folder    string // its work folder
+	shared    bool   // something of it may still be in its folder
 	started   time.Time
 	lines     int // that its log has
 	told      sync.Once
@@ -61,11 +61,11 @@ func (a *attempt) execute() dispatch.Ended {
 		return failed(err.Error())
 	}
 	env := a.env()
-	path, code, err := findProgram(words[0], a.room, env)
+	path, code, err := findProgram(words[0], a.folder, env)
 	if err != nil {
 		return failedWith(code, err.Error())
 	}
-	return a.run(program{path, words, env, a.room}, a.order.Timeout)
+	return a.run(program{path, words, env, a.folder}, a.order.Timeout)
 }
 
 // tellStarted says, once, that the attempt has begun. It is said when a process of it
@@ -106,7 +106,7 @@ func (w *Worker) cannot(what string, err error) dispatch.Ended {
 func (a *attempt) prepare() error {
 	err := a.worker.journal.take(a.order.AttemptID)
 	if err == nil {
-		a.room, err = a.worker.rooms.take()
+		a.folder, err = a.worker.folders.take()
 	}
 	if err != nil {
 		return err
@@ -118,7 +118,7 @@ func (a *attempt) prepare() error {
 	if err != nil {
 		return err
 	}
-	return parcel.Lay(from, a.room)
+	return parcel.Lay(from, a.folder)
 }
 
 // keep sends lines on to be kept, behind those that the log has.
@@ -139,7 +139,7 @@ func (a *attempt) run(p program, timeout time.Duration) dispatch.Ended {
 	if err != nil {
 		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
 	}
-	process, err := p.start(stdout, stderr)
+	process, err := p.start(a.worker.noInput, stdout, stderr)
 	stdout.Close()
 	stderr.Close()
 	if err != nil && ofMachine(err) {

@@ -6,6 +6,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -21,15 +22,8 @@ type program struct {
 	dir   string   // its work folder
 }
 
-// noInput is what programs read, opened once for all.
-var noInput = sync.OnceValues(func() (*os.File, error) { return os.Open(os.DevNull) })
-
 // start starts it in a process group of its own.
-func (p program) start(stdout, stderr *os.File) (*os.Process, error) {
-	stdin, err := noInput()
-	if err != nil {
-		return nil, err
-	}
+func (p program) start(stdin, stdout, stderr *os.File) (*os.Process, error) {
 	return os.StartProcess(p.path, p.words, &os.ProcAttr{Dir: p.dir, Env: p.env, Files: []*os.File{stdin, stdout, stderr}, Sys: &syscall.SysProcAttr{Setpgid: true}})
 }
 
@@ -37,52 +31,50 @@ func (p program) start(stdout, stderr *os.File) (*os.Process, error) {
 // service's variables, then the task's, then what the service tells it.
 func (a *attempt) env() []string {
 	o := a.order
-	env := a.ownEnv(o.Env, a.room)
+	told := []string{"TRACEPARENT=" + o.Trace}
 	for name, value := range o.Params {
-		env = append(env, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
+		told = append(told, "LANTERN_PARAM_"+strings.ToUpper(name)+"="+value)
 	}
 	for name, value := range o.Marks {
-		env = append(env, "LANTERN_WATERMARK_"+strings.ToUpper(name)+"="+value)
+		told = append(told, "LANTERN_WATERMARK_"+strings.ToUpper(name)+"="+value)
 	}
 	if !o.End.IsZero() {
-		env = append(env, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
+		told = append(told, "LANTERN_WINDOW_START="+o.Start.Format(time.RFC3339), "LANTERN_WINDOW_END="+o.End.Format(time.RFC3339))
 	}
-	return append(env, "TRACEPARENT="+o.Trace)
+	return a.environment(a.folder, o.Env, told)
 }
 
-// ownEnv is the worker's own environment with variables over it, and what names the
-// attempt, for a program that is executed in that folder.
-func (a *attempt) ownEnv(over map[string]string, dir string) []string {
-	own := []string{"PWD=" + dir, "LANTERN_RUN=" + a.order.RunName, "LANTERN_TASK=" + a.order.TaskName, "LANTERN_ATTEMPT=" + strconv.Itoa(a.order.Attempt), "LANTERN_RESULT=" + a.resultFile()}
+// environment is that of a program of the attempt which is executed in a folder: the
+// worker's own, the folder, what was set for the program, and what it is told, each name
+// once, the last that is said.
+func (a *attempt) environment(dir string, set map[string]string, told []string) []string {
+	told = append(told, "LANTERN_RUN="+a.order.RunName, "LANTERN_TASK="+a.order.TaskName, "LANTERN_ATTEMPT="+strconv.Itoa(a.order.Attempt), "LANTERN_RESULT="+a.resultFile())
 	if a.ready != "" {
-		own = append(own, "LANTERN_SETUP="+a.ready)
+		told = append(told, "LANTERN_SETUP="+a.ready)
 	}
-	env := make([]string, 0, len(inherited())+len(over)+len(own)+8)
-	for _, v := range inherited() {
-		if _, ok := over[v.name]; !ok {
-			env = append(env, v.setting)
+	over := []string{"PWD=" + dir}
+	for name, value := range set {
+		over = append(over, name+"="+value)
+	}
+	var env []string
+	seen := map[string]bool{}
+	for _, layer := range [][]string{told, over, inherited()} {
+		for _, setting := range slices.Backward(layer) {
+			if name, _, _ := strings.Cut(setting, "="); !seen[name] {
+				seen[name] = true
+				env = append(env, setting)
+			}
 		}
 	}
-	for name, value := range over {
-		if name != "PWD" {
-			env = append(env, name+"="+value)
-		}
-	}
-	return append(env, own...)
+	return env
 }
-
-type variable struct{ name, setting string }
 
 // inherited is what of the worker's environment tasks get: all but what is of the worker
 // alone.
-var inherited = sync.OnceValue(func() (all []variable) {
-	for _, setting := range os.Environ() {
-		name, _, _ := strings.Cut(setting, "=")
-		if !strings.HasPrefix(name, "LANTERN_") && name != "PWD" && name != "OLDPWD" {
-			all = append(all, variable{name, setting})
-		}
-	}
-	return all
+var inherited = sync.OnceValue(func() []string {
+	return slices.DeleteFunc(os.Environ(), func(setting string) bool {
+		return strings.HasPrefix(setting, "LANTERN_") || strings.HasPrefix(setting, "OLDPWD=")
+	})
 })
 
 // The exit codes of the POSIX shell for a program that cannot be run (IEEE Std

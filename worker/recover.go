@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"errors"
 	"os"
 	"path/filepath"
 	"strconv"
@@ -62,12 +63,9 @@ func (w *Worker) Look(home string) (Left, error) {
 		left.lock = lock
 	}
 	if left.journal, err = openJournal(home); err != nil {
-		return left, err
+		return Left{}, errors.Join(err, lock.Close())
 	}
-	marks, err := foldersOfBefore(home, left.journal.open)
-	if err != nil {
-		return left, err
-	}
+	marks := foldersOfBefore(home, left.journal.open)
 	for id, report := range left.journal.open {
 		if report == nil {
 			mark, old := marks[id]
@@ -88,9 +86,9 @@ func (w *Worker) Look(home string) (Left, error) {
 
 // foldersOfBefore adds what is in a home of a worker that had no journal yet, but a
 // folder for each attempt. It tells the file of each attempt's result.
-func foldersOfBefore(home string, open map[dispatch.AttemptID]*dispatch.Ended) (marks map[dispatch.AttemptID]string, err error) {
-	marks = map[dispatch.AttemptID]string{}
-	folders, err := filepath.Glob(filepath.Join(home, "attempts", "*"))
+func foldersOfBefore(home string, open map[dispatch.AttemptID]*dispatch.Ended) map[dispatch.AttemptID]string {
+	marks := map[dispatch.AttemptID]string{}
+	folders, _ := filepath.Glob(filepath.Join(home, "attempts", "*"))
 	for _, dir := range folders {
 		id, err := dispatch.ParseAttemptID(filepath.Base(dir))
 		if err != nil {
@@ -106,7 +104,7 @@ func foldersOfBefore(home string, open map[dispatch.AttemptID]*dispatch.Ended) (
 			open[id] = &report
 		}
 	}
-	return marks, err
+	return marks
 }
 
 // reportsAtOnce bounds how many reports of an earlier worker are under way.

@@ -86,7 +86,7 @@ func (a *attempt) setUp() (report dispatch.Ended, ok bool) {
 		}
 	}
 	a.ready = dir
-	if err := linkNew(dir, a.room); err != nil {
+	if err := linkNew(dir, a.folder); err != nil {
 		return failed(fmt.Sprintf("what the setup of the project made cannot be linked: %v", err)), false
 	}
 	return report, true
@@ -117,7 +117,7 @@ func (a *attempt) setUpIn(dir string) dispatch.Ended {
 		return failed(err.Error())
 	}
 	a.ready = dir
-	env := a.ownEnv(s.Env, dir)
+	env := a.environment(dir, s.Env, nil)
 	a.ready = ""
 	path, _, err := findProgram(words[0], dir, env)
 	if err != nil {

@@ -8,6 +8,7 @@ package worker
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"log/slog"
@@ -36,7 +37,7 @@ type Exchange interface {
 type Options struct {
 	Name  string // in records
 	Dir   string // an absolute path; it holds the unpacked parcels, and the homes of its workers
-	Home  string // of this worker alone, in Dir: the attempts' folders are there
+	Home  string // of this worker alone, in Dir: its journal and the work folders are there
 	Slots int    // attempts at once, at least 1
 	Fetch func(ctx context.Context, name string) (io.ReadCloser, error)
 	Log   *slog.Logger
@@ -48,7 +49,8 @@ type Worker struct {
 	exchange Exchange
 	parcels  sync.Mutex // held while one is unpacked
 	setups   setups
-	rooms    rooms
+	folders  folders
+	noInput  *os.File // what programs read
 	journal  *journal
 	slots    sync.WaitGroup
 	reports  sync.WaitGroup  // under way
@@ -63,12 +65,17 @@ func New(x Exchange, o Options) (*Worker, error) {
 	if err := os.MkdirAll(filepath.Join(o.Home, "results"), 0o700); err != nil {
 		return nil, fmt.Errorf("the folder of results cannot be made: %w", err)
 	}
+	noInput, err := os.Open(os.DevNull)
+	if err != nil {
+		return nil, err
+	}
 	j, err := openJournal(o.Home)
 	if err != nil {
+		noInput.Close()
 		return nil, fmt.Errorf("the worker's journal cannot be opened: %w", err)
 	}
 	saying, hush := context.WithCancel(context.Background())
-	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), rooms: rooms{dir: filepath.Join(o.Home, "rooms")}, journal: j}, nil
+	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), folders: folders{dir: filepath.Join(o.Home, "work")}, noInput: noInput, journal: j}, nil
 }
 
 // The times that the processes of an attempt are given.
@@ -97,6 +104,9 @@ func (w *Worker) Run(ctx context.Context) {
 	w.reports.Wait()
 }
 
+// Close closes what it has open, once Run has returned.
+func (w *Worker) Close() error { return errors.Join(w.noInput.Close(), w.journal.close()) }
+
 // Speak says to whom it speaks, where that was not known when it was made.
 func (w *Worker) Speak(x Exchange) { w.exchange = x }
 
@@ -121,11 +131,11 @@ func (w *Worker) handle(o dispatch.Order, cancelled <-chan struct{}) {
 		w.Log.Warn("a report cannot be kept on disk until it is acknowledged", "attempt", report.AttemptID.String(), "error", err)
 	}
 	w.reports.Go(func() { w.deliver(report, w.journal) })
-	if a.room == "" {
+	if a.folder == "" {
 		return
 	}
-	if err := w.rooms.leave(a.room, !a.shared); err != nil {
-		w.Log.Warn("the work folder of an attempt cannot be removed; remove it by hand", "folder", a.room, "error", err)
+	if err := w.folders.leave(a.folder, !a.shared); err != nil {
+		w.Log.Warn("the work folder of an attempt cannot be removed; remove it by hand", "folder", a.folder, "error", err)
 	}
 }
 

@@ -106,7 +106,7 @@ func TestAReportIsSaidUntilItIsHeard(t *testing.T) {
 	if open, err := readJournal(w.Home); err != nil || len(open) != 0 {
 		t.Errorf("left in the journal: %v, %v", open, err)
 	}
-	for _, of := range []string{"results", "rooms"} {
+	for _, of := range []string{"results", "work"} {
 		if left, _ := os.ReadDir(filepath.Join(w.Home, of)); len(left) != 0 {
 			t.Errorf("left behind: %v", left)
 		}
@@ -132,8 +132,8 @@ func TestWorkFoldersAreEmptyWhenTheyAreGiven(t *testing.T) {
 			t.Errorf("%s did not find its folder as it should be: %+v", scripts[m.Run-1], m)
 		}
 	}
-	if rooms, _ := os.ReadDir(w.rooms.dir); len(d.ended) != len(scripts) || len(rooms) > 0 || w.rooms.made != 6 {
-		t.Errorf("%d ended, %d rooms left of %d", len(d.ended), len(rooms), w.rooms.made)
+	if left, _ := os.ReadDir(w.folders.dir); len(d.ended) != len(scripts) || len(left) > 0 || w.folders.made != 6 {
+		t.Errorf("%d ended, %d folders left of %d", len(d.ended), len(left), w.folders.made)
 	}
 }
 
@@ -314,6 +314,29 @@ func TestAnOutputHeldOpenIsLeft(t *testing.T) {
 	}
 	if len(d.ended) != 1 || d.ended[0].Outcome != dispatch.Succeeded || len(d.lines) != 2 {
 		t.Errorf("%+v, %d lines", d.ended, len(d.lines))
+	}
+}
+
+// A task sees each variable once, as the one who is nearest to it says: the worker's
+// machine, the worker, the task, the service.
+func TestTheEnvironmentOfATask(t *testing.T) {
+	d := &desk{orders: make(chan dispatch.Order, 1)}
+	w := start(t, t.TempDir(), d)
+	o := shell(1, "")
+	o.Kind, o.Exec, o.Trace = "exec", []string{"env"}, "00-1-2-01"
+	o.Env = map[string]string{"HOME": "/gauges", "TRACEPARENT": "mine", "SITE": "dam"}
+	d.orders <- o
+	close(d.orders)
+	w.Run(t.Context())
+	seen := map[string][]string{}
+	for _, l := range d.lines {
+		name, value, _ := strings.Cut(string(l.Text), "=")
+		seen[name] = append(seen[name], value)
+	}
+	for name, want := range map[string]string{"HOME": "/gauges", "SITE": "dam", "TRACEPARENT": "00-1-2-01", "LANTERN_TASK": "t", "PWD": filepath.Join(w.folders.dir, "1")} {
+		if got := seen[name]; len(got) != 1 || got[0] != want {
+			t.Errorf("%s is %q, not once %q", name, got, want)
+		}
 	}
 }
 

@@ -26,10 +26,12 @@ const (
 	backTimeout = 2 * time.Second
 )
 
-// given is an order that goes back.
+// given is an order that goes back, with the place and the time at which its message came
+// into the stream: one of a stream of before may have had the same place.
 type given struct {
-	Order    Order  `json:"order"`
-	Sequence uint64 `json:"sequence"` // of its message
+	Order    Order     `json:"order"`
+	Sequence uint64    `json:"sequence"`
+	Sent     time.Time `json:"sent"`
 }
 
 // ahead is how many orders are asked for beyond the slots that wait, for a worker with so
@@ -96,7 +98,8 @@ func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 	for _, t := range orders {
 		if held := c.hands[t.order.AttemptID]; held != nil && held.msg != nil {
 			held.back = true
-			back = append(back, given{t.order, sequenceOf(held.msg)})
+			sequence, sent := placeOf(held.msg)
+			back = append(back, given{t.order, sequence, sent})
 		}
 	}
 	c.mu.Unlock()
@@ -153,13 +156,19 @@ func (c *Courier) keep(ctx context.Context, orders []taken) {
 	}
 }
 
-// sequenceOf is the place of an order in its stream, 0 if it does not tell.
-func sequenceOf(m *nats.Msg) uint64 {
-	meta, err := m.Metadata()
-	if err != nil {
-		return 0
+// placeOf is where and when the message of an order came into its stream.
+func placeOf(m *nats.Msg) (sequence uint64, sent time.Time) {
+	if meta, err := m.Metadata(); err == nil {
+		return meta.Sequence.Stream, meta.Timestamp.UTC()
 	}
-	return meta.Sequence.Stream
+	return 0, time.Time{}
+}
+
+// again tells whether a message is of another delivery than the one that goes back.
+func (h *inHand) again(m *nats.Msg) bool {
+	sequence, sent := placeOf(m)
+	before, at := placeOf(h.msg)
+	return h.back && (sequence != before || !sent.Equal(at))
 }
 
 // back puts orders into their queues again that a worker has not begun, and answers when
@@ -196,7 +205,7 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	}
 	there, err := stream.GetLastMsgForSubject(ctx, o.Order.subject())
 	switch {
-	case err == nil && there.Sequence != o.Sequence:
+	case err == nil && (there.Sequence != o.Sequence || !there.Time.Equal(o.Sent)):
 		return nil // it was put back before
 	case err == nil:
 		if err := stream.DeleteMsg(ctx, o.Sequence); err != nil {
@@ -209,25 +218,40 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	if err != nil {
 		return err
 	}
-	if begun, ok := open[id]; !ok || begun {
+	if begun, ok := open[id]; !ok || begun || x.heldBy(id, instance) {
 		return nil
 	}
 	x.mu.Lock()
-	defer x.mu.Unlock()
-	if x.heldBy(id, instance) {
-		return nil
+	if x.hushed {
+		x.mu.Unlock()
+		return errors.New("the service ends; the next one puts it back")
 	}
 	if x.claims[id] == instance {
 		delete(x.claims, id)
 	}
 	x.mine[id] = true
-	x.out = append(x.out, outgoing{order: o.Order, after: o.Sequence})
-	nudge(x.wake)
+	x.mu.Unlock()
+	ack, err := x.publish(ctx, o.Order, o.Sequence)
+	if err == nil {
+		err = published(ack)
+	}
+	if err != nil {
+		return err
+	}
+	// It may have been cancelled before it was there.
+	if open, err = x.Recorder.Open(ctx, []AttemptID{id}); err != nil {
+		return err
+	}
+	if _, ok := open[id]; !ok {
+		return x.takeBack(ctx, id)
+	}
 	return nil
 }
 
 // heldBy tells whether another worker than that one has an order.
 func (x *Office) heldBy(id AttemptID, but string) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
 	for instance, w := range x.workers {
 		if instance != but && slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id }) {
 			return true

@@ -252,7 +252,7 @@ func (c *Courier) sayHello(ctx context.Context) error {
 	for id, held := range c.hands {
 		if held.told {
 			h.Told = append(h.Told, id)
-		} else {
+		} else if !held.back {
 			h.Holds = append(h.Holds, Held{id, held.started})
 		}
 		if held.msg != nil {

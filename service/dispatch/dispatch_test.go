@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go"
+	"github.com/nats-io/nats.go/jetstream"
 
 	"wiselantern/service/broker"
 	"wiselantern/service/dispatch"
@@ -652,7 +653,19 @@ func TestAnOrderGoesBackOnce(t *testing.T) {
 	a, nc := p.courier("a")
 	p.send(anOrder(1))
 	o, _ := p.take(a)
-	back := func(o dispatch.Order, sequence int) {
+	js, err := jetstream.New(nc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	orders, err := js.Stream(t.Context(), "LANTERN-ORDERS")
+	if err != nil {
+		t.Fatal(err)
+	}
+	message, err := orders.GetMsg(t.Context(), 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	back := func(sent time.Time) {
 		t.Helper()
 		order, err := json.Marshal(o)
 		if err != nil {
@@ -660,23 +673,27 @@ func TestAnOrderGoesBackOnce(t *testing.T) {
 		}
 		m := nats.NewMsg("lantern.back.a")
 		m.Header.Set("instance", "a")
-		m.Data = fmt.Appendf(nil, `[{"order": %s, "sequence": %d}]`, order, sequence)
+		m.Data = fmt.Appendf(nil, `[{"order": %s, "sequence": 1, "sent": %q}]`, order, sent.Format(time.RFC3339Nano))
 		if _, err := nc.RequestMsg(m, 5*time.Second); err != nil {
 			t.Fatal(err)
 		}
 	}
 	b, _ := p.courier("b")
-	back(o, 1)
+	back(message.Time.Add(time.Nanosecond)) // of a stream of before
+	if _, err := orders.GetMsg(t.Context(), 1); err != nil {
+		t.Errorf("another message was put back: %v", err)
+	}
+	back(message.Time)
 	again, _ := p.take(b)
-	back(o, 1)
+	back(message.Time)
 	p.until("b says that it has it", func() bool {
 		return slices.ContainsFunc(p.office.Workers(), func(w dispatch.Worker) bool { return w.Name == "b" && len(w.Holds) == 1 })
 	})
-	back(o, 1)
+	back(message.Time)
 	if err := b.Ended(t.Context(), took(again, time.Second)); err != nil {
 		t.Fatal(err)
 	}
-	back(o, 1) // it is over
+	back(message.Time) // it is over
 	nothingFor(t, b)
 	if got := p.reports(o.AttemptID); len(got) != 1 {
 		t.Errorf("%d reports", len(got))

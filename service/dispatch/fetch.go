@@ -135,7 +135,7 @@ func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if held := c.hands[o.AttemptID]; held != nil && !(held.back && sequenceOf(m) != sequenceOf(held.msg)) {
+	if held := c.hands[o.AttemptID]; held != nil && !held.again(m) {
 		held.msg = m // it was sent again: it is here
 		return t, false
 	}

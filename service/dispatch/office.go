@@ -74,7 +74,6 @@ type Office struct {
 type outgoing struct {
 	order  Order
 	cancel bool
-	after  uint64 // the message of the order before this one, which went back; 0 for none
 }
 
 // Worker is a worker that has said hello.

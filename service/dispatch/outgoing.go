@@ -4,8 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"errors"
+	"fmt"
 	"slices"
-	"strconv"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -147,13 +147,7 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	var going []underway
 	settle := func() {
 		for _, g := range going {
-			select {
-			case <-g.ack.Ok():
-			case err := <-g.ack.Err():
-				var api *jetstream.APIError
-				if errors.As(err, &api) && api.ErrorCode == perSubject {
-					continue // it is out
-				}
+			if err := published(g.ack); err != nil {
 				x.Log.Warn("an order is not taken by the message server; it is sent again", "attempt", g.order.AttemptID.String(), "error", err)
 				failed = append(failed, g.outgoing)
 			}
@@ -175,22 +169,7 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 		if !x.wanted(o.order.AttemptID) {
 			continue
 		}
-		err := x.queue(ctx, o.order.queue())
-		var text []byte
-		if err == nil {
-			o.order.Claim = x.OnDisk || x.Apart && x.early()
-			text, err = json.Marshal(o.order)
-		}
-		var ack jetstream.PubAckFuture
-		if err == nil {
-			// The id is for the case that an answer was lost, and the order has come to its
-			// end since: then its subject is free again.
-			name := o.order.AttemptID.String()
-			if o.after != 0 {
-				name += "/" + strconv.FormatUint(o.after, 10)
-			}
-			ack, err = x.js.PublishAsync(o.order.subject(), text, jetstream.WithMsgID(name))
-		}
+		ack, err := x.publish(ctx, o.order, 0)
 		if err != nil {
 			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
 			failed = append(failed, o)
@@ -200,6 +179,36 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	}
 	settle()
 	return failed
+}
+
+// publish gives an order to the message server; after is the message of it that went
+// back, 0 for none. Its id is for the case that an answer was lost, and the order has come
+// to its end since: then its subject is free again. It is of this service alone: what
+// another one has sent may have been removed.
+func (x *Office) publish(ctx context.Context, o Order, after uint64) (jetstream.PubAckFuture, error) {
+	if err := x.queue(ctx, o.queue()); err != nil {
+		return nil, err
+	}
+	o.Claim = x.OnDisk || x.Apart && x.early()
+	text, err := json.Marshal(o)
+	if err != nil {
+		return nil, err
+	}
+	return x.js.PublishAsync(o.subject(), text, jetstream.WithMsgID(fmt.Sprintf("%s/%d/%d", o.AttemptID, x.opened.UnixNano(), after)))
+}
+
+// published waits for the message server's answer.
+func published(ack jetstream.PubAckFuture) error {
+	select {
+	case <-ack.Ok():
+		return nil
+	case err := <-ack.Err():
+		var api *jetstream.APIError
+		if errors.As(err, &api) && api.ErrorCode == perSubject {
+			return nil // it is out
+		}
+		return err
+	}
 }
 
 // wanted tells whether the end of an order is still to come.

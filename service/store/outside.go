@@ -422,11 +422,6 @@ func (s *Store) OpenWaits(ctx context.Context) ([]Wait, error) {
 	return many[Wait](ctx, s.read, `SELECT w.* FROM attempts a JOIN waits w ON w.run = a.run AND w.task = a.task AND w.attempt = a.number WHERE a.state = 'waiting' ORDER BY w.run, w.task, w.place`)
 }
 
-// WaitsOf lists what the attempts of a run wait for, or have waited for.
-func (s *Store) WaitsOf(ctx context.Context, run int64) ([]Wait, error) {
-	return many[Wait](ctx, s.read, `SELECT * FROM waits WHERE run = ? ORDER BY task, attempt, place`, run)
-}
-
 // NewestUpdates lists the newest update of each data set.
 func (s *Store) NewestUpdates(ctx context.Context) ([]Update, error) {
 	// From name to name along the index, not through all updates.

@@ -186,6 +186,7 @@ func (s *Station) End() error {
 	if s.spool != nil {
 		err = s.spool.close()
 	}
+	err = errors.Join(err, s.hands.Close())
 	s.home.Leave()
 	return err
 }
