@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -118,7 +119,7 @@ func (x *Office) Drain(name string, on bool) error {
 		names[w.Name] = true
 	}
 	if !names[name] {
-		return fmt.Errorf("there is no worker %q; there are %v", name, slices.Sorted(maps.Keys(names)))
+		return fmt.Errorf("there is no worker %q; those that are there: %s", name, strings.Join(slices.Sorted(maps.Keys(names)), ", "))
 	}
 	if on {
 		x.drained[name] = true
