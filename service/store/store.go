@@ -75,7 +75,7 @@ func Open(ctx context.Context, dir string) (_ *Store, err error) {
 	if s.Writer, err = newWriter(ctx, write); err != nil {
 		return nil, fmt.Errorf("prepare to write %s: %w", records, err)
 	}
-	if s.read, err = sqlx.Open("sqlite3", "file:"+records+"?mode=ro&_busy_timeout=5000&_query_only=on"); err != nil {
+	if s.read, err = sqlx.Open("sqlite3", "file:"+records+"?mode=ro&_busy_timeout=5000&_query_only=on&_stmt_cache_size=64"); err != nil {
 		return nil, err
 	}
 	s.read.SetMaxOpenConns(4)
