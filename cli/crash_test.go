@@ -65,28 +65,39 @@ func (p *person) feed(stop <-chan struct{}) (acknowledged map[string]bool) {
 	}
 }
 
+// allRuns lists the runs of the workflow, all pages of them.
+func (p *person) allRuns(options ...string) (all []client.Run) {
+	p.t.Helper()
+	args := append([]string{"runs", "work", "--limit", "500", "-o", "json"}, options...)
+	for more := []string(nil); ; {
+		var page client.Runs
+		s := p.does(append(args, more...)...)
+		if err := json.Unmarshal([]byte(s.out), &page); err != nil {
+			p.t.Fatalf("%v: %s%s", err, s.out, s.err)
+		}
+		all = append(all, page.Runs...)
+		if page.Next == "" {
+			return all
+		}
+		more = []string{"--before", page.Next}
+	}
+}
+
 // compare waits for the end of all runs and compares them with what their tasks noted.
 func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, lost int) {
 	p.t.Helper()
-	var page client.Runs
-	deadline := time.Now().Add(3 * time.Minute)
-	for {
-		page = client.Runs{}
-		if s := p.does("runs", "work", "--limit", "500", "-o", "json"); json.Unmarshal([]byte(s.out), &page) == nil {
-			open := 0
-			for _, r := range page.Runs {
-				if r.Ended == nil {
-					open++
-				}
-			}
-			if open == 0 && len(page.Runs) > 0 {
-				break
-			}
+	fewest, moved := -1, time.Now()
+	for time.Since(moved) < 2*time.Minute {
+		if open := len(p.allRuns("--state", "queued,running")); open < fewest || fewest < 0 {
+			fewest, moved = open, time.Now()
 		}
-		if time.Now().After(deadline) {
-			p.t.Fatalf("some runs do not end:\n%s", p.does("runs", "work").out)
+		if fewest == 0 {
+			break
 		}
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(200 * time.Millisecond)
+	}
+	if fewest > 0 {
+		p.t.Fatalf("%d runs do not end, and none of them has for two minutes:\n%s", fewest, p.does("runs", "work").out)
 	}
 	text, err := os.ReadFile(notes)
 	if err != nil {
@@ -96,7 +107,7 @@ func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, los
 	for line := range strings.Lines(string(text)) {
 		noted[strings.TrimSpace(line)]++
 	}
-	for _, r := range page.Runs {
+	for _, r := range p.allRuns() {
 		delete(acknowledged, r.ID)
 		run := p.run(r.ID)
 		if run.State != "succeeded" {

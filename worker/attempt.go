@@ -22,16 +22,17 @@ import (
 
 // attempt is one attempt while it is executed.
 type attempt struct {
-	worker    *Worker
-	order     dispatch.Order
-	cancelled <-chan struct{}
-	folder    string // its work folder
-	shared    bool   // something of it may still be in its folder
-	started   time.Time
-	lines     int // that its log has
-	told      sync.Once
-	peak      int64  // bytes of memory that its process was seen to have at most
-	ready     string // the folder that the project's setup has made ready, "" without a setup
+	worker     *Worker
+	order      dispatch.Order
+	cancelled  <-chan struct{}
+	folder     string // its work folder
+	shared     bool   // something of it may still be in its folder
+	started    time.Time
+	lines      int // that its log has
+	told       sync.Once
+	resultless bool   // it was seen that it has left no result
+	peak       int64  // bytes of memory that its process was seen to have at most
+	ready      string // the folder that the project's setup has made ready, "" without a setup
 }
 
 // maxResult is the most that a result may have, in bytes.
@@ -252,7 +253,11 @@ func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) di
 		return report
 	case report.Outcome == dispatch.Succeeded:
 		var err error
-		if report.Result, err = readResult(a.resultFile()); err != nil {
+		report.Result, err = readResult(a.resultFile())
+		if a.resultless = errors.Is(err, errNoResult); a.resultless {
+			err = nil
+		}
+		if err != nil {
 			report.Outcome, report.Error = dispatch.Failed, err.Error()
 		}
 	case why == byCancel:
@@ -294,11 +299,14 @@ func signalName(s syscall.Signal) string {
 	return fmt.Sprintf("signal %d", s)
 }
 
-// readResult reads the JSON object that a task left, nil if it left none.
+// errNoResult says that a task has left no result.
+var errNoResult = errors.New("there is no result")
+
+// readResult reads the JSON object that a task left, nil if what it left is empty.
 func readResult(name string) (json.RawMessage, error) {
 	file, err := os.Open(name)
 	if errors.Is(err, fs.ErrNotExist) {
-		return nil, nil
+		return nil, errNoResult
 	}
 	if err != nil {
 		return nil, fmt.Errorf("its result cannot be read: %w", err)

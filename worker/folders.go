@@ -6,6 +6,7 @@ import (
 	"strconv"
 	"sync"
 	"syscall"
+	"time"
 )
 
 // Making and removing folders took a third of a worker's time for short tasks (a file
@@ -17,10 +18,15 @@ import (
 type folders struct {
 	dir string
 
-	mu   sync.Mutex
-	free []string
-	made int
+	mu    sync.Mutex
+	free  []string
+	made  int
+	empty map[string]syscall.Timespec // when folders were changed last that were seen to be empty well after
 }
+
+// settledFor is how long a change of a folder must be past for a later one to have another
+// time: file systems count in ticks of some milliseconds.
+const settledFor = time.Second
 
 // take gives a folder, one that was left empty or a new one.
 func (f *folders) take() (string, error) {
@@ -40,32 +46,45 @@ func (f *folders) take() (string, error) {
 // leave takes a folder back. One that is as it was given is given again, if nothing of the
 // attempt may still be there; any other is removed.
 func (f *folders) leave(folder string, alone bool) error {
-	if !alone || !asGiven(folder) {
-		return os.RemoveAll(folder)
+	as, changed := false, syscall.Timespec{}
+	if alone {
+		as, changed = f.asGiven(folder)
 	}
 	f.mu.Lock()
+	if !as {
+		delete(f.empty, folder)
+		f.mu.Unlock()
+		return os.RemoveAll(folder)
+	}
 	defer f.mu.Unlock()
-	f.free = append(f.free, folder)
+	if f.empty == nil {
+		f.empty = map[string]syscall.Timespec{}
+	}
+	f.free, f.empty[folder] = append(f.free, folder), changed
 	return nil
 }
 
 // asGiven tells whether a folder is there, empty, and with the rights that it was made
-// with.
-func asGiven(folder string) bool {
-	fd, err := syscall.Open(folder, syscall.O_RDONLY|syscall.O_DIRECTORY|syscall.O_CLOEXEC|syscall.O_NOFOLLOW, 0)
-	if err != nil {
-		return false
-	}
-	defer syscall.Close(fd)
+// with, and when it was changed last, zero if that is not long ago. One that was empty and
+// has not changed since is not looked into.
+func (f *folders) asGiven(folder string) (as bool, changed syscall.Timespec) {
 	var is syscall.Stat_t
-	if syscall.Fstat(fd, &is) != nil || is.Mode&0o7777 != 0o700 {
-		return false
+	if syscall.Lstat(folder, &is) != nil || is.Mode != syscall.S_IFDIR|0o700 {
+		return false, changed
 	}
-	var block [1024]byte
-	n, err := syscall.ReadDirent(fd, block[:])
-	if err != nil {
-		return false
+	f.mu.Lock()
+	before, known := f.empty[folder]
+	f.mu.Unlock()
+	if known && before != (syscall.Timespec{}) && before == is.Ctim {
+		return true, before
 	}
-	_, _, names := syscall.ParseDirent(block[:n], -1, nil) // without . and ..
-	return len(names) == 0
+	looked := time.Now()
+	entries, err := os.ReadDir(folder)
+	if err != nil || len(entries) > 0 {
+		return false, changed
+	}
+	if looked.Sub(time.Unix(is.Ctim.Unix())) > settledFor {
+		changed = is.Ctim
+	}
+	return true, changed
 }

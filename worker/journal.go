@@ -24,7 +24,8 @@ type journal struct {
 	mu   sync.Mutex
 	file *os.File
 	size int64
-	torn bool // the last line was not written whole
+	torn bool   // the last line was not written whole
+	late []byte // lines that go with the next one: without them, a report is said once more
 	open map[dispatch.AttemptID]*dispatch.Ended
 }
 
@@ -116,22 +117,29 @@ func (j *journal) recorded(id dispatch.AttemptID) error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
 	delete(j.open, id)
-	err := j.write('-', []byte(id.String()))
-	if j.size >= journalFull {
-		err = errors.Join(err, j.renew())
+	j.late = fmt.Appendf(j.late, "-%s\n", id)
+	if j.size+int64(len(j.late)) >= journalFull {
+		return j.renew()
 	}
-	return err
+	return nil
 }
 
 func (j *journal) write(kind byte, text []byte) error {
-	line := make([]byte, 0, len(text)+3)
+	lines := make([]byte, 0, 1+len(j.late)+len(text)+2)
 	if j.torn {
-		line = append(line, '\n')
+		lines = append(lines, '\n')
 	}
-	line = append(append(append(line, kind), text...), '\n')
-	n, err := j.file.Write(line)
+	return j.append(append(append(append(append(lines, j.late...), kind), text...), '\n'))
+}
+
+// append writes lines, among them the late ones.
+func (j *journal) append(lines []byte) error {
+	n, err := j.file.Write(lines)
 	j.size += int64(n)
 	j.torn = n > 0 && err != nil || j.torn && n == 0
+	if err == nil {
+		j.late = j.late[:0]
+	}
 	return err
 }
 
@@ -159,14 +167,18 @@ func (j *journal) renew() error {
 		return fmt.Errorf("the journal cannot be opened again: %w", err)
 	}
 	j.file.Close()
-	j.file, j.torn = file, false
+	j.file, j.torn, j.late = file, false, j.late[:0]
 	return nil
 }
 
 func (j *journal) close() error {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.file.Close()
+	var err error
+	if len(j.late) > 0 {
+		err = j.append(append([]byte("\n"), j.late...)) // an empty line does no harm
+	}
+	return errors.Join(err, j.file.Close())
 }
 
 // writeWhole writes a file that is either there whole or not at all.

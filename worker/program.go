@@ -56,25 +56,44 @@ func (a *attempt) environment(dir string, set map[string]string, told []string) 
 	for name, value := range set {
 		over = append(over, name+"="+value)
 	}
-	var env []string
-	seen := map[string]bool{}
-	for _, layer := range [][]string{told, over, inherited()} {
-		for _, setting := range slices.Backward(layer) {
-			if name, _, _ := strings.Cut(setting, "="); !seen[name] {
-				seen[name] = true
-				env = append(env, setting)
-			}
+	env := make([]string, 0, len(told)+len(over)+len(inherited()))
+	seen := make(map[string]bool, cap(env))
+	for _, layer := range [][]string{told, over} {
+		env = addNew(env, seen, layer)
+	}
+	for _, one := range inherited() {
+		if !seen[one.name] {
+			env = append(env, one.setting)
 		}
 	}
 	return env
 }
 
+// addNew adds the settings of a layer whose names are not there yet; of a name that it has
+// twice, the last.
+func addNew(env []string, seen map[string]bool, layer []string) []string {
+	for _, setting := range slices.Backward(layer) {
+		if name, _, _ := strings.Cut(setting, "="); !seen[name] {
+			seen[name] = true
+			env = append(env, setting)
+		}
+	}
+	return env
+}
+
+// variable is one of an environment, with its name apart.
+type variable struct{ name, setting string }
+
 // inherited is what of the worker's environment tasks get: all but what is of the worker
-// alone.
-var inherited = sync.OnceValue(func() []string {
-	return slices.DeleteFunc(os.Environ(), func(setting string) bool {
-		return strings.HasPrefix(setting, "LANTERN_") || strings.HasPrefix(setting, "OLDPWD=")
-	})
+// alone, each name once.
+var inherited = sync.OnceValue(func() (all []variable) {
+	for _, setting := range addNew(nil, map[string]bool{}, os.Environ()) {
+		name, _, _ := strings.Cut(setting, "=")
+		if !strings.HasPrefix(name, "LANTERN_") && name != "OLDPWD" {
+			all = append(all, variable{name, setting})
+		}
+	}
+	return all
 })
 
 // The exit codes of the POSIX shell for a program that cannot be run (IEEE Std

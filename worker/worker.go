@@ -125,7 +125,9 @@ func (w *Worker) GiveUp() {
 func (w *Worker) handle(o dispatch.Order, cancelled <-chan struct{}) {
 	a := &attempt{worker: w, order: o, cancelled: cancelled, started: time.Now()}
 	report := a.execute()
-	_ = os.Remove(a.resultFile()) // most have none
+	if !a.resultless {
+		_ = os.Remove(a.resultFile())
+	}
 	report.AttemptID, report.Worker, report.Started, report.At = o.AttemptID, w.Name, a.started, time.Now()
 	if err := w.journal.end(report); err != nil {
 		w.Log.Warn("a report cannot be kept on disk until it is acknowledged", "attempt", report.AttemptID.String(), "error", err)

@@ -103,6 +103,9 @@ func TestAReportIsSaidUntilItIsHeard(t *testing.T) {
 	if len(d.ended) != 1 || d.ended[0].Outcome != dispatch.Succeeded || string(d.ended[0].Result) != `{"rows":1}` {
 		t.Errorf("%+v", d.ended)
 	}
+	if err := w.Close(); err != nil {
+		t.Error(err)
+	}
 	if open, err := readJournal(w.Home); err != nil || len(open) != 0 {
 		t.Errorf("left in the journal: %v, %v", open, err)
 	}
