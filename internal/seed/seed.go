@@ -148,7 +148,10 @@ func (f *filler) addRun(ctx context.Context, workflow, number, hours int) error 
 		row.Busy += took.Microseconds()
 	}
 	row.Ended = store.At(at)
+	row.Counts.Valid = true
+	row.Counts.String = fmt.Sprintf(`{"succeeded":%d}`, tasksOfRun)
 	if failed {
+		row.Counts.String = fmt.Sprintf(`{"failed":1,"succeeded":%d,"unreached":%d}`, bad, tasksOfRun-1-bad)
 		row.State = "failed"
 		f.w.AddTransition(store.Transition{Run: row.ID, At: row.Ended, Before: "running", After: "failed"})
 	}

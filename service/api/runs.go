@@ -118,7 +118,7 @@ func (a *API) listRuns(ctx context.Context, in *struct {
 // summaries are runs without their tasks, but with how many there are in each state.
 func (a *API) summaries(ctx context.Context, rows []store.Run) ([]client.Run, error) {
 	runs := make([]client.Run, len(rows))
-	ids := make([]int64, len(rows))
+	var uncounted []int64
 	place := make(map[int64]int, len(rows))
 	for i, row := range rows {
 		var err error
@@ -126,9 +126,13 @@ func (a *API) summaries(ctx context.Context, rows []store.Run) ([]client.Run, er
 			return nil, err
 		}
 		runs[i].Counts = map[string]int{}
-		ids[i], place[row.ID] = row.ID, i
+		if place[row.ID] = i; !row.Counts.Valid {
+			uncounted = append(uncounted, row.ID)
+		} else if err := json.Unmarshal([]byte(row.Counts.String), &runs[i].Counts); err != nil {
+			return nil, err
+		}
 	}
-	counts, err := a.Store.TaskCounts(ctx, ids)
+	counts, err := a.Store.TaskCounts(ctx, uncounted)
 	for _, c := range counts {
 		runs[place[c.Run]].Counts[c.State] = c.Count
 	}

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"database/sql"
+	"encoding/json"
 	"time"
 
 	"wiselantern/core/definition"
@@ -269,6 +270,9 @@ func (b *batch) flush() {
 			b.SetTask(*row)
 		}
 		l.row.State, l.row.Stopping = string(l.run.State), l.run.Stopping
+		if counts := l.counts(); counts != l.row.Counts {
+			l.row.Counts, l.runDirty = counts, true
+		}
 		if l.runDirty {
 			l.row.Attention = l.run.Attention() || l.row.Late.Valid && !l.run.State.Settled()
 			b.SetRun(l.row)
@@ -276,6 +280,21 @@ func (b *batch) flush() {
 		l.runDirty, l.dirtyTasks = false, l.dirtyTasks[:0]
 	}
 	b.dirty = nil
+}
+
+// counts are how many tasks are in each state, once the run has ended.
+func (l *live) counts() (counts sql.NullString) {
+	if !l.run.State.Settled() {
+		return counts
+	}
+	in := map[string]int{}
+	for i := range l.tasks {
+		if !l.tasks[i].ItemOf.Valid {
+			in[l.tasks[i].State]++
+		}
+	}
+	text, _ := json.Marshal(in) // words and numbers
+	return sql.NullString{String: string(text), Valid: true}
 }
 
 func (b *batch) timerDue(t timer) {

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -539,10 +540,17 @@ func (w *world) audit() {
 		if err != nil {
 			w.fail("%v", err)
 		}
+		counts := map[string]int{}
 		for _, task := range tasks {
+			if !task.ItemOf.Valid {
+				counts[task.State]++
+			}
 			if s, ok := state[place{run.ID, int64(task.Task)}]; ok && s != task.State {
 				w.fail("task %d of %s is recorded as %s, and its last change made it %s", task.Task, name, task.State, s)
 			}
+		}
+		if text, _ := json.Marshal(counts); run.Counts.String != string(text) {
+			w.fail("%s is recorded with %s tasks, and has %s", name, run.Counts.String, text)
 		}
 		if run.Name == "hourly" {
 			w.resource(run)

@@ -80,6 +80,7 @@ type Run struct {
 	Busy         int64          `db:"busy"` // microseconds
 	Peak         int64          `db:"peak"` // bytes
 	Forgotten    Moment         `db:"forgotten"`
+	Counts       sql.NullString `db:"counts"` // of tasks by state, a JSON object; NULL if they must be counted
 }
 
 // Task is a row of tasks.

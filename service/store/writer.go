@@ -158,8 +158,8 @@ func (w *Writer) AddRun(row Run, tasks int) int64 {
 
 // SetRun records all that changes of a run.
 func (w *Writer) SetRun(row Run) {
-	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ?, result = ?, due_by = ?, late = ?, late_reason = ?, cpu = ?, busy = ?, peak = ? WHERE id = ?`,
-		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.DueBy, row.Late, row.LateReason, row.CPU, row.Busy, row.Peak, row.ID)
+	w.exec(`UPDATE runs SET state = ?, stopping = ?, attention = ?, params = ?, started = ?, deadline = ?, ended = ?, result = ?, due_by = ?, late = ?, late_reason = ?, cpu = ?, busy = ?, peak = ?, counts = ? WHERE id = ?`,
+		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.DueBy, row.Late, row.LateReason, row.CPU, row.Busy, row.Peak, row.Counts, row.ID)
 }
 
 // SetTask records all that changes of a task.
