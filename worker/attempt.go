@@ -133,7 +133,7 @@ func (a *attempt) keep(lines []store.Line) {
 // timeout is not 0, and keeps what it prints.
 func (a *attempt) run(p program, timeout time.Duration) dispatch.Ended {
 	out := newOutput(a.keep)
-	stdout, stderr, err := out.pipes()
+	stdout, stderr, err := out.open()
 	if err != nil && ofMachine(err) {
 		return a.worker.cannot("no pipe can be made for its output", err)
 	}
@@ -158,12 +158,7 @@ func (a *attempt) run(p program, timeout time.Duration) dispatch.Ended {
 		return failedWith(code, reason)
 	}
 	a.tellStarted()
-	ended := make(chan *os.ProcessState, 1)
-	go func() {
-		state, _ := process.Wait() // nil if the system does not tell
-		ended <- state
-	}()
-	state, why := a.wait(process.Pid, ended, timeout)
+	state, why := a.waitFor(process, out, timeout)
 	// What it left running in its group is not to outlive it.
 	_ = syscall.Kill(-process.Pid, syscall.SIGKILL)
 	a.shared = !out.close(lastWords) || a.shared
@@ -183,6 +178,34 @@ const (
 	byCancel
 	byStop
 )
+
+// earlyFor is how long a process is looked after by one thread alone.
+const earlyFor = 20 * time.Millisecond
+
+// waitFor waits until the process has ended, and ends it when it must. It reads what the
+// process prints, at its beginning by itself.
+func (a *attempt) waitFor(process *os.Process, out *output, timeout time.Duration) (state *os.ProcessState, why ending) {
+	longest, began := earlyFor, time.Now()
+	if timeout > 0 {
+		longest = min(longest, timeout)
+	}
+	over := false
+	_ = process.WithHandle(func(handle uintptr) { over = out.early(handle, longest) }) // without a handle, it is followed at once
+	if over {
+		state, _ = process.Wait() // nil if the system does not tell
+		return state, byItself
+	}
+	if timeout > 0 {
+		timeout = max(timeout-time.Since(began), 1)
+	}
+	out.follow()
+	ended := make(chan *os.ProcessState, 1)
+	go func() {
+		state, _ := process.Wait()
+		ended <- state
+	}()
+	return a.wait(process.Pid, ended, timeout)
+}
 
 // wait waits until the process has ended, and ends it when it must.
 func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Duration) (state *os.ProcessState, why ending) {

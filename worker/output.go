@@ -2,11 +2,13 @@ package worker
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
+
+	"golang.org/x/sys/unix"
 
 	"wiselantern/service/store"
 )
@@ -29,8 +31,9 @@ type output struct {
 	given   bool          // up: nothing is taken any more
 	ending  chan struct{} // closed when all has been read
 
+	pipes   [2]int // the ends that are read; -1 when all of it is read, or a file has it
 	readers sync.WaitGroup
-	ends    [2]*os.File
+	ends    [2]*os.File   // those that goroutines read
 	sent    chan struct{} // closed when all is sent
 }
 
@@ -49,50 +52,124 @@ const (
 )
 
 func newOutput(send func([]store.Line)) *output {
-	o := &output{send: send, filled: make(chan struct{}, 1), full: make(chan struct{}, 1), ending: make(chan struct{}), sent: make(chan struct{})}
+	o := &output{send: send, pipes: [2]int{-1, -1}}
 	o.room = sync.NewCond(&o.mu)
 	return o
 }
 
-// pipes begins to read, and returns the ends for the process.
-func (o *output) pipes() (stdout, stderr *os.File, err error) {
+// open makes the pipes, and returns the ends for the process.
+func (o *output) open() (stdout, stderr *os.File, err error) {
 	var writeEnds [2]*os.File
 	for i := range writeEnds {
-		if o.ends[i], writeEnds[i], err = pipe(); err != nil {
-			for _, f := range append(o.ends[:], writeEnds[:]...) {
-				if f != nil {
-					f.Close()
-				}
+		if o.pipes[i], writeEnds[i], err = pipe(); err != nil {
+			if i > 0 {
+				writeEnds[0].Close()
 			}
+			o.close(0)
 			return nil, nil, err
 		}
 	}
-	for i := range o.ends {
-		o.readers.Go(func() { o.read(i) })
-	}
-	go o.forward()
 	return writeEnds[0], writeEnds[1], nil
 }
 
-// pipe makes a pipe. Its end for reading is waited on by the runtime without a thread;
-// the other one is for a process, and blocks.
-func pipe() (read, write *os.File, err error) {
+// pipe makes a pipe. Its end for reading is waited on without a thread; the other one is
+// for a process, and blocks.
+func pipe() (read int, write *os.File, err error) {
 	var ends [2]int
-	if err := syscall.Pipe2(ends[:], syscall.O_CLOEXEC); err != nil {
-		return nil, nil, os.NewSyscallError("pipe2", err)
+	if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
+		return -1, nil, os.NewSyscallError("pipe2", err)
 	}
-	_ = syscall.SetNonblock(ends[0], true) // of what it says, only the thread is lost
-	return os.NewFile(uintptr(ends[0]), "output"), os.NewFile(uintptr(ends[1]), "output"), nil
+	if _, err := unix.FcntlInt(uintptr(ends[0]), unix.F_SETFL, unix.O_RDONLY|unix.O_NONBLOCK); err != nil {
+		return -1, nil, errors.Join(os.NewSyscallError("fcntl", err), unix.Close(ends[0]), unix.Close(ends[1]))
+	}
+	return ends[0], os.NewFile(uintptr(ends[1]), "output"), nil
+}
+
+// blockSize is how much is read at once, in bytes.
+const blockSize = 32 << 10
+
+var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
+
+// early reads what a process prints in its first moments, and tells whether both have
+// ended by then, the process and its output. Most short tasks have: for them, this thread
+// is all that waits. The process is given by a file that can be read when it has ended
+// (pidfd_open(2)).
+func (o *output) early(process uintptr, longest time.Duration) (over bool) {
+	block := blocks.Get().(*[blockSize]byte)
+	defer blocks.Put(block)
+	waiting := []unix.PollFd{{Fd: int32(o.pipes[0]), Events: unix.POLLIN}, {Fd: int32(o.pipes[1]), Events: unix.POLLIN}, {Fd: int32(process), Events: unix.POLLIN}}
+	until, ended := time.Now().Add(longest), false
+	for o.held < fullChunk {
+		patience := 0
+		if !ended {
+			patience = int(max(time.Until(until).Milliseconds(), 0))
+		}
+		came, err := unix.Poll(waiting, patience)
+		if errors.Is(err, unix.EINTR) {
+			continue
+		}
+		if err != nil || came == 0 {
+			return false // it goes on, or something that it started has its output
+		}
+		for i := range o.pipes {
+			if waiting[i].Revents != 0 && !o.readOnce(i, block[:]) {
+				waiting[i].Fd = -1
+			}
+		}
+		if waiting[2].Revents != 0 {
+			ended, waiting[2].Fd = true, -1
+		}
+		if ended && o.pipes[0] < 0 && o.pipes[1] < 0 {
+			return true
+		}
+	}
+	return false
+}
+
+// readOnce takes what is there of a stream, and is false at its end.
+func (o *output) readOnce(stream int, block []byte) bool {
+	n, err := unix.Read(o.pipes[stream], block)
+	if n > 0 {
+		return o.add(stream, block[:n])
+	}
+	if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) {
+		return true
+	}
+	unix.Close(o.pipes[stream])
+	o.pipes[stream] = -1
+	o.endLine(stream)
+	return false
+}
+
+// follow goes on reading, and sends on what comes, until close.
+func (o *output) follow() {
+	o.filled, o.full, o.ending, o.sent = make(chan struct{}, 1), make(chan struct{}, 1), make(chan struct{}), make(chan struct{})
+	if len(o.lines) > 0 {
+		signal(o.filled)
+	}
+	for i, pipe := range o.pipes {
+		if pipe >= 0 {
+			o.ends[i], o.pipes[i] = os.NewFile(uintptr(pipe), "output"), -1
+			o.readers.Go(func() { o.read(i) })
+		}
+	}
+	go o.forward()
 }
 
 func (o *output) read(stream int) {
-	block := make([]byte, 32<<10)
+	block := blocks.Get().(*[blockSize]byte)
+	defer blocks.Put(block)
 	for {
-		n, err := o.ends[stream].Read(block)
+		n, err := o.ends[stream].Read(block[:])
 		if n > 0 && !o.add(stream, block[:n]) || err != nil {
 			break
 		}
 	}
+	o.endLine(stream)
+}
+
+// endLine ends the last line of a stream.
+func (o *output) endLine(stream int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if p := &o.partial[stream]; len(p.text) > 0 {
@@ -163,6 +240,7 @@ func (o *output) line(stream int, at time.Time, text []byte, joined bool) {
 	}
 }
 
+// signal signals to whoever listens, nobody if to is nil.
 func signal(to chan struct{}) {
 	select {
 	case to <- struct{}{}:
@@ -211,6 +289,17 @@ func (o *output) forward() {
 // it open, and returns when all of it is sent. It is false if something did.
 func (o *output) close(patience time.Duration) (ended bool) {
 	ended = true
+	if o.sent == nil { // nobody follows it
+		for _, pipe := range o.pipes {
+			if pipe >= 0 {
+				unix.Close(pipe)
+			}
+		}
+		if len(o.lines) > 0 {
+			o.send(o.lines)
+		}
+		return true
+	}
 	all := make(chan struct{})
 	go func() {
 		o.readers.Wait()
@@ -221,7 +310,9 @@ func (o *output) close(patience time.Duration) (ended bool) {
 	case <-o.quiet(patience, all):
 		ended = false
 		for _, end := range o.ends {
-			end.Close() // ends the readers
+			if end != nil {
+				end.Close() // ends the readers
+			}
 		}
 		o.mu.Lock()
 		o.given = true
@@ -234,7 +325,9 @@ func (o *output) close(patience time.Duration) (ended bool) {
 	close(o.filled)
 	<-o.sent
 	for _, end := range o.ends {
-		end.Close()
+		if end != nil {
+			end.Close()
+		}
 	}
 	return ended
 }

@@ -261,6 +261,7 @@ func TestAJournalStaysSmall(t *testing.T) {
 // are those that were printed.
 func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 	random := rand.New(rand.NewPCG(9, 10))
+	early, followed := 0, 0
 	for range 60 {
 		var content []byte
 		for range random.IntN(40) {
@@ -273,20 +274,41 @@ func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 		}
 		var got []store.Line
 		o := newOutput(func(lines []store.Line) { got = append(got, lines...) })
-		stdout, stderr, err := o.pipes()
+		stdout, stderr, err := o.open()
 		if err != nil {
 			t.Fatal(err)
 		}
-		for rest := content; len(rest) > 0; {
-			n := min(len(rest), 1+random.IntN(100_000))
-			if _, err := stdout.Write(rest[:n]); err != nil {
-				t.Fatal(err)
-			}
-			rest = rest[n:]
+		lives, ends, err := os.Pipe() // stands for the process
+		if err != nil {
+			t.Fatal(err)
 		}
-		stdout.Close()
-		stderr.Close()
+		var pieces []int
+		for rest := len(content); rest > 0; {
+			pieces = append(pieces, min(rest, 1+random.IntN(100_000)))
+			rest -= pieces[len(pieces)-1]
+		}
+		slow := time.Duration(random.IntN(2)) * time.Millisecond
+		go func() {
+			rest := content
+			for _, n := range pieces {
+				time.Sleep(slow)
+				if _, err := stdout.Write(rest[:n]); err != nil {
+					t.Error(err)
+				}
+				rest = rest[n:]
+			}
+			stdout.Close()
+			stderr.Close()
+			ends.Close()
+		}()
+		if over := o.early(lives.Fd(), 5*time.Millisecond); over {
+			early++
+		} else {
+			o.follow()
+			followed++
+		}
 		o.close(time.Second)
+		lives.Close()
 		var back []byte
 		for _, l := range got {
 			if len(l.Text) > maxLine || l.Error {
@@ -300,6 +322,9 @@ func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 		if !bytes.Equal(back, content) {
 			t.Fatalf("%d bytes went in and %d came out", len(content), len(back))
 		}
+	}
+	if early == 0 || followed == 0 {
+		t.Errorf("%d outputs were read early and %d followed", early, followed)
 	}
 }
 
