@@ -100,11 +100,61 @@ func BenchmarkPagesWithAMillionTasks(b *testing.B) {
 		b.Logf("%-24s %6.0f ms with a million tasks, %6.0f ms with none: %.2f times", page.path,
 			float64(median(with).Microseconds())/1000, float64(median(without).Microseconds())/1000, median(with).Seconds()/median(without).Seconds())
 	}
+	asked := askedFor(b, much, none)
 	scrolling(b, much)
 	laidOut(b, none)
 	for b.Loop() { // all of it is one measurement
 	}
 	b.ReportMetric(slowest, "x-slowest-page")
+	b.ReportMetric(asked, "x-slowest-answer")
+}
+
+// askedFor is how much longer the slowest of the calls that list and open runs takes at the
+// 99th percentile with a million tasks than with none, in turns.
+func askedFor(b *testing.B, much, none *reader) (slowest float64) {
+	const often = 500
+	for _, call := range []struct {
+		what string
+		do   func(*client.Client) error
+	}{
+		{"list the newest runs", func(c *client.Client) error {
+			_, err := c.Runs(b.Context(), client.RunsFilter{Limit: 50})
+			return err
+		}},
+		{"list those of a workflow", func(c *client.Client) error {
+			_, err := c.Runs(b.Context(), client.RunsFilter{Workflow: "gauge-000", Limit: 50})
+			return err
+		}},
+		{"list those that failed", func(c *client.Client) error {
+			_, err := c.Runs(b.Context(), client.RunsFilter{States: []string{"failed"}, Limit: 50})
+			return err
+		}},
+		{"open a run", func(c *client.Client) error {
+			_, err := c.Run(b.Context(), "gauge-000:1")
+			return err
+		}},
+	} {
+		took := map[*reader][]time.Duration{}
+		for range often {
+			for _, r := range []*reader{much, none} {
+				began := time.Now()
+				if err := call.do(r.service.Client); err != nil {
+					b.Fatalf("%s: %v", call.what, err)
+				}
+				took[r] = append(took[r], time.Since(began))
+			}
+		}
+		with, without := percentile(took[much], 99), percentile(took[none], 99)
+		slowest = max(slowest, with.Seconds()/without.Seconds())
+		b.Logf("%-26s %6.2f ms with a million tasks, %6.2f ms with none, at the 99th percentile: %.2f times; medians %.2f and %.2f ms", call.what,
+			with.Seconds()*1000, without.Seconds()*1000, with.Seconds()/without.Seconds(), median(took[much]).Seconds()*1000, median(took[none]).Seconds()*1000)
+	}
+	return slowest
+}
+
+func percentile(all []time.Duration, of int) time.Duration {
+	slices.Sort(all)
+	return all[len(all)*of/100]
 }
 
 // scrolls a page for ten seconds and tells how long each frame took, in milliseconds.

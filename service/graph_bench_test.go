@@ -164,7 +164,7 @@ func profile(b *testing.B, dir string, signal syscall.Signal) {
 func ended(b testing.TB, s *testkit.Service, id string) client.Run {
 	b.Helper()
 	for {
-		time.Sleep(100 * time.Millisecond)
+		time.Sleep(500 * time.Millisecond)
 		page, err := s.Client.Runs(context.Background(), client.RunsFilter{States: []string{"queued", "running"}})
 		if err != nil {
 			b.Fatal(err)

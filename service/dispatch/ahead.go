@@ -20,9 +20,9 @@ const (
 	subjectBack = "lantern.back." // WORKER; orders that go back
 
 	aheadFor    = 40 * time.Millisecond // for about as much time are orders fetched ahead
-	aheadMost   = 4                     // times the slots
+	aheadMost   = 8                     // times the slots
 	keptFor     = 50 * time.Millisecond // until an order that no slot has begun goes back
-	gatherFor   = 1500 * time.Microsecond
+	gatherFor   = 8 * time.Millisecond
 	backTimeout = 2 * time.Second
 )
 
