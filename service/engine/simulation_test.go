@@ -93,8 +93,8 @@ type world struct {
 	mail     []dispatch.Ended // reports under way, some of them twice
 	over     map[dispatch.AttemptID]int
 	promised map[string]int // runs that were acknowledged, and the life of the service in which they were last seen
-	events   int             // that were thought of
-	unheard  []match.Event   // not acknowledged: their sender sends them again
+	events   int            // that were thought of
+	unheard  []match.Event  // not acknowledged: their sender sends them again
 	heard    map[string]int64
 	filled   []int64 // backfills that were acknowledged
 }
