@@ -12,6 +12,8 @@ import (
 	"time"
 
 	"github.com/jmoiron/sqlx"
+
+	"wiselantern/internal/testkit"
 )
 
 // smallDisk mounts a disk of so many megabytes on a folder of the person's home.
@@ -226,4 +228,53 @@ func TestADiskThatCannotBeWritten(t *testing.T) {
 	flags(0)
 	p.serves("--end-tasks")
 	p.wants(p.does("show", "w:1"), 0, "● succeeded")
+}
+
+// limitedMemory is a control group that has so many megabytes for all its processes.
+func limitedMemory(t *testing.T, megabytes int) (group string) {
+	t.Helper()
+	root, limit := "/sys/fs/cgroup", "memory.max"
+	if _, err := os.Stat(root + "/memory/memory.limit_in_bytes"); err == nil { // of before version 2
+		root, limit = root+"/memory", "memory.limit_in_bytes"
+	}
+	group = filepath.Join(root, fmt.Sprintf("lantern-test-%d", os.Getpid()))
+	if err := os.Mkdir(group, 0o755); err != nil {
+		t.Skipf("memory cannot be limited here: %v", err)
+	}
+	t.Cleanup(func() {
+		for range 50 { // its processes are to be gone
+			if os.Remove(group) == nil {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+	})
+	if err := os.WriteFile(filepath.Join(group, limit), fmt.Append(nil, megabytes<<20), 0o600); err != nil {
+		t.Skipf("memory cannot be limited here: %v", err)
+	}
+	return group
+}
+
+// With little memory, a long log is kept as any other, and a task that takes all that
+// there is fails, and tells why; the service and its worker go on.
+func TestMemoryThatRunsOut(t *testing.T) {
+	const megabytes = 200
+	group := limitedMemory(t, megabytes)
+	p := newPerson(t)
+	p.writes("w.yaml", fmt.Sprintf("workflow: w\nif_running: alongside\ntasks:\n  long: {shell: 'yes a reading of the gauge at the dam | head -c %dm'}\n  small: {after: long, shell: 'echo reading'}\n---\nworkflow: greedy\ntasks: {all: {shell: 'head -c %dm /dev/zero | tail > none'}}\n", 2*megabytes, 2*megabytes))
+	p.program = filepath.Join(p.home, "limited")
+	p.writes("limited", fmt.Sprintf("#!/bin/sh\necho $$ > %s/cgroup.procs || exit 1\nexec %s \"$@\"\n", group, testkit.Binary(t)))
+	if err := os.Chmod(p.program, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	service := p.serves("--end-tasks")
+	p.program = ""
+	p.wants(p.does("apply", "w.yaml"), 0)
+	worker := p.workers(t)[0]
+	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	p.wants(p.does("start", "greedy", "--follow"), 1, "ended by SIGKILL, as the system does when memory runs out")
+	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	if now := p.workers(t)[0]; now != worker || service.Process.Signal(syscall.Signal(0)) != nil {
+		t.Errorf("the worker was process %d and is %d", worker, now)
+	}
 }

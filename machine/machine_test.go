@@ -3,6 +3,7 @@ package machine
 import (
 	"os"
 	"path/filepath"
+	"strings"
 	"testing"
 )
 
@@ -25,6 +26,12 @@ func TestWhatTheMachineTells(t *testing.T) {
 	defer file.Close()
 	if after, err := OpenFiles(); err != nil || after <= before {
 		t.Errorf("%d files were open and %d are, %v", before, after, err)
+	}
+	if err := YieldMemory(); err != nil {
+		t.Error(err)
+	}
+	if text, err := os.ReadFile("/proc/self/oom_score_adj"); err != nil || strings.TrimSpace(string(text)) < "300" {
+		t.Errorf("it yields memory by %s, %v", text, err)
 	}
 	if most, err := MostFiles(); err != nil || most < before {
 		t.Errorf("%d may be open, %v", most, err)

@@ -258,6 +258,7 @@ func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) di
 	if state == nil {
 		return dispatch.Ended{Outcome: dispatch.Lost, Error: "the system does not tell how its process ended"}
 	}
+	a.resultless = false
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
 	report.CPU, report.Peak = usage(state, a.peak)
 	status := state.Sys().(syscall.WaitStatus)
@@ -269,6 +270,9 @@ func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) di
 		}
 	} else {
 		report.Outcome, report.Error = dispatch.Failed, "ended by "+signalName(status.Signal())
+		if why == byItself {
+			report.Error = endedBy(status.Signal())
+		}
 	}
 	switch {
 	case why == byTimeout:
@@ -302,6 +306,9 @@ func orEnded(reason string) string {
 // their last line.
 func explainExit(code int, lastError string) string {
 	text := fmt.Sprintf("exit code %d", code)
+	if signal := syscall.Signal(code - codeSignalled); code > codeSignalled && signalNames[signal] != "" {
+		text += " (a program in it was " + endedBy(signal) + ")"
+	}
 	switch {
 	case lastError != "":
 		return text + ": " + lastError
@@ -313,10 +320,19 @@ func explainExit(code int, lastError string) string {
 	return text
 }
 
+// endedBy says that a signal ended a program which its worker did not send.
+func endedBy(s syscall.Signal) string {
+	if s == syscall.SIGKILL {
+		return "ended by SIGKILL, as the system does when memory runs out"
+	}
+	return "ended by " + signalName(s)
+}
+
+var signalNames = map[syscall.Signal]string{syscall.SIGTERM: "SIGTERM", syscall.SIGKILL: "SIGKILL", syscall.SIGSEGV: "SIGSEGV", syscall.SIGABRT: "SIGABRT",
+	syscall.SIGINT: "SIGINT", syscall.SIGHUP: "SIGHUP", syscall.SIGPIPE: "SIGPIPE", syscall.SIGBUS: "SIGBUS", syscall.SIGFPE: "SIGFPE"}
+
 func signalName(s syscall.Signal) string {
-	names := map[syscall.Signal]string{syscall.SIGTERM: "SIGTERM", syscall.SIGKILL: "SIGKILL", syscall.SIGSEGV: "SIGSEGV", syscall.SIGABRT: "SIGABRT",
-		syscall.SIGINT: "SIGINT", syscall.SIGHUP: "SIGHUP", syscall.SIGPIPE: "SIGPIPE", syscall.SIGBUS: "SIGBUS", syscall.SIGFPE: "SIGFPE"}
-	if name, ok := names[s]; ok {
+	if name, ok := signalNames[s]; ok {
 		return name
 	}
 	return fmt.Sprintf("signal %d", s)

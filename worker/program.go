@@ -101,6 +101,7 @@ var inherited = sync.OnceValue(func() (all []variable) {
 const (
 	codeNotExecutable = 126
 	codeNotFound      = 127
+	codeSignalled     = 128 // and the number of the signal that ended it
 )
 
 // findProgram looks a program up as a shell would: with a slash in the work

@@ -195,11 +195,15 @@ func (s *Station) End() error {
 // has nothing to do.
 const aloneFor = 10 * time.Second
 
-// Live is the life of a worker in a process of its own. It takes no more orders when
+// Live is the life of a worker in a process of its own, which with its tasks is ended
+// before others when memory runs out. It takes no more orders when
 // ctx is done, and gives up what it has when urge is closed; it ends when it has
 // nothing left then. One that belongs to a service which is gone ends too when it has
 // nothing to do.
 func Live(ctx context.Context, urge <-chan struct{}, o Options) error {
+	if err := machine.YieldMemory(); err != nil {
+		o.Log.Debug("when memory runs out, tasks are not ended before the service", "error", err)
+	}
 	s, err := Begin(o)
 	if err != nil {
 		return err
