@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
@@ -57,10 +58,10 @@ func BenchmarkFromATaskToTheNext(b *testing.B) {
 	}
 }
 
-// manyItems is a workflow of about that many tasks: each of ten steps is made for each item of
-// a list, and comes after the one before.
+// manyItems is a workflow of about that many tasks: each of ten steps or more is made for
+// each item of a list, and comes after the one before.
 func manyItems(tasks int) string {
-	const steps = 10
+	steps := max(10, tasks/10_000)
 	items := tasks/steps - 1 // a step is a task too
 	var text strings.Builder
 	fmt.Fprintf(&text, "workflow: items-%d\ntasks:\n  list:\n    shell: (printf '{\"all\":[1'; seq -f ',%%g' 2 %d; printf ']}') > $LANTERN_RESULT\n", tasks, items)
@@ -75,16 +76,20 @@ func manyItems(tasks int) string {
 }
 
 // What a task costs in runs of a thousand, ten thousand and a hundred thousand tasks, one
-// after the other on the same service.
+// after the other on the same service; with LANTERN_LARGEST, in one of so many tasks too.
 func BenchmarkCostOfATask(b *testing.B) {
 	s := testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots))
 	sizes := []int{1_000, 10_000, 100_000}
+	turns := []int{1_000, 10_000, 100_000, 10_000, 1_000} // the machine is not always equally fast
+	if largest, err := strconv.Atoi(os.Getenv("LANTERN_LARGEST")); err == nil {
+		sizes, turns = append(sizes, largest), slices.Insert(turns, 3, largest)
+	}
 	for _, tasks := range sizes {
 		s.Apply(b, manyItems(tasks))
 	}
 	for b.Loop() {
 		took := map[int][]time.Duration{}
-		for _, tasks := range []int{1_000, 10_000, 100_000, 10_000, 1_000} { // the machine is not always equally fast
+		for _, tasks := range turns {
 			for range max(1, 10_000/tasks) { // the small ones more often
 				run, err := s.Client.Start(context.Background(), fmt.Sprintf("items-%d", tasks), client.StartRequest{})
 				if err != nil {
