@@ -170,7 +170,7 @@ func (b *batch) advanceLater(id int64) {
 
 // goOn has a backfill advance beside the loop.
 func (e *Engine) goOn(id int64) {
-	e.background.Go(func() {
+	e.beside(func() {
 		if err := e.advance(context.Background(), id); err != nil && !errors.Is(err, ErrStopped) {
 			e.log.Warn("a backfill cannot go on for now; it is tried again when something happens to it, or records can be written again", "backfill", id, "error", err)
 		}
@@ -286,7 +286,7 @@ func (b *batch) endBackfill(f *backfilling) {
 }
 
 func (b *batch) reviewLater(id int64) {
-	b.effects = append(b.effects, func() { b.engine.background.Go(func() { b.engine.review(id) }) })
+	b.effects = append(b.effects, func() { b.engine.beside(func() { b.engine.review(id) }) })
 }
 
 // review has the state of a backfill that has ended be what its runs say, when one

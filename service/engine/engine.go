@@ -12,6 +12,8 @@ import (
 	"context"
 	"errors"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -50,7 +52,8 @@ type Engine struct {
 
 	connections atomic.Pointer[map[string]string] // addresses by name
 
-	background sync.WaitGroup // backfills that go on
+	background sync.WaitGroup // what is done beside the loop
+	beside     func(func())   // has something done there; a simulation does it in an order
 
 	// The rest belongs to the loop.
 	memory
@@ -98,6 +101,7 @@ const mostInBatch = 512
 func New(ctx context.Context, s *store.Store, now func() time.Time, log *slog.Logger) (*Engine, error) {
 	e := &Engine{Hub: newHub(), store: s, now: now, log: log, inbox: make(chan command, mostInBatch), done: make(chan struct{}),
 		notes: newNotes(), signals: nothingWatches{}}
+	e.beside = e.background.Go
 	return e, e.load(ctx)
 }
 
@@ -265,7 +269,7 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	}
 	if was := e.fault.Swap(nil); was != nil {
 		e.log.Info("records can be written again", "since", was.Since)
-		for id := range e.backfills { // one that was to go on may not have been able to
+		for _, id := range slices.Sorted(maps.Keys(e.backfills)) { // one that was to go on may not have been able to
 			e.goOn(id)
 		}
 	}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -32,6 +33,10 @@ type subscriber struct {
 	start    string
 	attempt  dispatch.AttemptID
 	place    int
+}
+
+func compareSubscribers(a, b subscriber) int {
+	return cmp.Or(cmp.Compare(a.workflow, b.workflow), cmp.Compare(a.start, b.start), compareAttempts(a.attempt, b.attempt), cmp.Compare(a.place, b.place))
 }
 
 // event is an event on the bus.
@@ -101,7 +106,9 @@ func (b *batch) happened(one match.Event, via, person string) (id int64, isNew b
 	if one.Type == DatasetUpdated {
 		b.datasetUpdated(ev, via == "service")
 	}
-	for _, s := range b.engine.wanted.Fit(one) {
+	fitting := b.engine.wanted.Fit(one)
+	slices.SortFunc(fitting, compareSubscribers) // the same always, for whoever replays it
+	for _, s := range fitting {
 		if s.workflow != 0 {
 			b.then(func() { b.deliver(ev, s) })
 		} else {

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"wiselantern/core/definition"
@@ -323,15 +325,16 @@ func (e *Engine) GoOn(ctx context.Context, gone func(worker string) bool) error 
 	}
 	return e.submit(ctx, func(b *batch) error {
 		e.ledger.open = true
-		for _, w := range e.workflows {
+		for _, name := range slices.Sorted(maps.Keys(e.workflows)) {
+			w := e.workflows[name]
 			b.beginQueued(w)
 			b.effects = append(b.effects, e.subscribe(w)...)
 		}
 		b.awaitAgain()
 		b.followOnAgain()
-		for id, f := range e.backfills {
+		for _, id := range slices.Sorted(maps.Keys(e.backfills)) {
 			b.advanceLater(id)
-			if f.row.State == BackfillStopped {
+			if f := e.backfills[id]; f.row.State == BackfillStopped {
 				b.endBackfill(f) // if its last run ended with the life before
 			}
 		}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 	"time"
 
@@ -359,7 +360,8 @@ func (b *batch) ended(l *live) {
 	if l.row.Backfill.Valid {
 		b.stretchEnded(l)
 	}
-	for _, f := range b.engine.backfills {
+	for _, id := range slices.Sorted(maps.Keys(b.engine.backfills)) {
+		f := b.engine.backfills[id]
 		if f.row.Workflow == l.row.Workflow && f.row.AtOnce == 0 && f.row.ID != l.row.Backfill.Int64 {
 			b.advanceLater(f.row.ID) // there may be room for it now
 		}
