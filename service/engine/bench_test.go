@@ -109,7 +109,7 @@ func BenchmarkPreviewOfTenYears(b *testing.B) {
 func BenchmarkTenThousandDueAtOnce(b *testing.B) {
 	e, s := lively(b)
 	for b.Loop() {
-		due := time.Now().Add(4 * time.Second).Truncate(time.Second).UTC()
+		due := time.Now().Add(15 * time.Second).Truncate(time.Second).UTC()
 		var text strings.Builder
 		for i := range 10_000 {
 			fmt.Fprintf(&text, "workflow: w%d\nstarts: [{at: %s}]\ntasks: {a: {exec: [x]}}\n---\n", i, due.Format("2006-01-02T15:04:05"))
