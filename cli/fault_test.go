@@ -261,7 +261,7 @@ func TestMemoryThatRunsOut(t *testing.T) {
 	const megabytes = 200
 	group := limitedMemory(t, megabytes)
 	p := newPerson(t)
-	p.writes("w.yaml", fmt.Sprintf("workflow: w\nif_running: alongside\ntasks:\n  long: {shell: 'yes a reading of the gauge at the dam | head -c %dm'}\n  small: {after: long, shell: 'echo reading'}\n---\nworkflow: greedy\ntasks: {all: {shell: 'head -c %dm /dev/zero | tail > none'}}\n", 2*megabytes, 2*megabytes))
+	p.writes("w.yaml", fmt.Sprintf("workflow: w\nif_running: alongside\ntasks: {long: {shell: 'yes a reading of the gauge at the dam | head -c %dm'}}\n---\nworkflow: small\ntasks: {a: {shell: 'echo reading'}}\n---\nworkflow: greedy\ntasks: {all: {shell: 'head -c %dm /dev/zero | tail > none'}}\n", 2*megabytes, 2*megabytes))
 	p.program = filepath.Join(p.home, "limited")
 	p.writes("limited", fmt.Sprintf("#!/bin/sh\necho $$ > %s/cgroup.procs || exit 1\nexec %s \"$@\"\n", group, testkit.Binary(t)))
 	if err := os.Chmod(p.program, 0o700); err != nil {
@@ -273,7 +273,7 @@ func TestMemoryThatRunsOut(t *testing.T) {
 	worker := p.workers(t)[0]
 	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
 	p.wants(p.does("start", "greedy", "--follow"), 1, "ended by SIGKILL, as the system does when memory runs out")
-	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	p.wants(p.does("start", "small", "--follow"), 0, "● succeeded")
 	if now := p.workers(t)[0]; now != worker || service.Process.Signal(syscall.Signal(0)) != nil {
 		t.Errorf("the worker was process %d and is %d", worker, now)
 	}
