@@ -169,8 +169,8 @@ func (p *person) workers(t *testing.T) (pids []int) {
 	return pids
 }
 
-// Something holds the records for seconds: that commits take long is told, and what waited
-// is recorded.
+// Something holds the records for seconds: that commits take long is told while one does,
+// and what waited is recorded.
 func TestCommitsThatTakeLong(t *testing.T) {
 	p := newPerson(t)
 	p.serves("--end-tasks")
@@ -189,10 +189,13 @@ func TestCommitsThatTakeLong(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	release := time.AfterFunc(2*time.Second, func() { _ = other.Rollback() })
-	defer release.Stop()
-	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
+	started := make(chan said, 1)
+	go func() { started <- p.does("start", "w", "--follow") }()
 	p.until("/api/health", "slow disk", true)
+	if err := other.Rollback(); err != nil {
+		t.Fatal(err)
+	}
+	p.wants(<-started, 0, "● succeeded")
 	p.wants(p.does("start", "w", "--follow"), 0, "● succeeded")
 	p.until("/api/health", "slow disk", false)
 }

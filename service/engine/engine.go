@@ -47,7 +47,7 @@ type Engine struct {
 	inbox   chan command
 	done    chan struct{}
 	fault   atomic.Pointer[Fault]
-	slow    atomic.Int64             // nanoseconds: how long commits have taken of late
+	pace    pace                     // how long commits take
 	trial   func(point string) error // of simulations: what goes wrong at that point; nil outside of them
 
 	connections atomic.Pointer[map[string]string] // addresses by name
@@ -229,9 +229,9 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	if len(commands) == 0 && len(due) == 0 && e.fault.Load() == nil {
 		return nil
 	}
-	began := time.Now()
+	e.pace.begins()
 	b.Begin() // waits while another process writes
-	waited := time.Since(began)
+	waited := e.pace.ends(0)
 	if e.fault.Load() != nil {
 		b.Probe()
 	}
@@ -255,15 +255,16 @@ func (e *Engine) commit(commands []command, answers []error) error {
 		b.settle()
 	}
 	b.flush()
-	began = time.Now()
 	if err := e.try("before the commit"); err != nil {
 		b.Rollback()
 		return err
 	}
-	if err := b.Commit(); err != nil {
+	e.pace.begins()
+	err := b.Commit()
+	e.pace.ends(waited)
+	if err != nil {
 		return err
 	}
-	e.took(waited + time.Since(began))
 	if err := e.try("after the commit"); err != nil {
 		return err
 	}
@@ -287,13 +288,8 @@ func (e *Engine) commit(commands []command, answers []error) error {
 	return nil
 }
 
-// took notes how long a commit took; what was long is forgotten as others are short.
-func (e *Engine) took(d time.Duration) {
-	e.slow.Store(max(int64(d), e.slow.Load()*3/4))
-}
-
-// Slowest is about how long the slowest commit of late took.
-func (e *Engine) Slowest() time.Duration { return time.Duration(e.slow.Load()) }
+// Slowest is how long the slowest commit of late took, or has taken if it goes on.
+func (e *Engine) Slowest() time.Duration { return e.pace.slowest() }
 
 func (e *Engine) failed(err error) {
 	if e.fault.Load() == nil {
