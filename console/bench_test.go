@@ -3,7 +3,6 @@ package console_test
 import (
 	"context"
 	"fmt"
-	"maps"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -101,63 +100,11 @@ func BenchmarkPagesWithAMillionTasks(b *testing.B) {
 		b.Logf("%-24s %6.0f ms with a million tasks, %6.0f ms with none: %.2f times", page.path,
 			float64(median(with).Microseconds())/1000, float64(median(without).Microseconds())/1000, median(with).Seconds()/median(without).Seconds())
 	}
-	asked := askedFor(b, much, none)
 	scrolling(b, much)
 	laidOut(b, none)
 	for b.Loop() { // all of it is one measurement
 	}
 	b.ReportMetric(slowest, "x-slowest-page")
-	for unit, times := range asked {
-		b.ReportMetric(times, unit)
-	}
-	b.ReportMetric(slices.Max(slices.Collect(maps.Values(asked))), "x-slowest-answer")
-}
-
-// askedFor is how much longer each of the calls that list and open runs takes at the 99th
-// percentile with a million tasks than with none, in turns, by its unit.
-func askedFor(b *testing.B, much, none *reader) map[string]float64 {
-	const often = 500
-	times := map[string]float64{}
-	for _, call := range []struct {
-		unit string
-		do   func(*client.Client) error
-	}{
-		{"x-listing-all", func(c *client.Client) error {
-			_, err := c.Runs(b.Context(), client.RunsFilter{Limit: 50})
-			return err
-		}},
-		{"x-listing-a-workflow", func(c *client.Client) error {
-			_, err := c.Runs(b.Context(), client.RunsFilter{Workflow: "gauge-000", Limit: 50})
-			return err
-		}},
-		{"x-listing-failed", func(c *client.Client) error {
-			_, err := c.Runs(b.Context(), client.RunsFilter{States: []string{"failed"}, Limit: 50})
-			return err
-		}},
-		{"x-opening-a-run", func(c *client.Client) error {
-			_, err := c.Run(b.Context(), "gauge-000:1")
-			return err
-		}},
-	} {
-		took := map[*reader][]time.Duration{}
-		for range often {
-			for _, r := range []*reader{much, none} {
-				began := time.Now()
-				if err := call.do(r.service.Client); err != nil {
-					b.Fatalf("%s: %v", call.unit, err)
-				}
-				took[r] = append(took[r], time.Since(began))
-			}
-		}
-		with, without := percentile(took[much], 99), percentile(took[none], 99)
-		times[call.unit] = with.Seconds() / without.Seconds()
-	}
-	return times
-}
-
-func percentile(all []time.Duration, of int) time.Duration {
-	slices.Sort(all)
-	return all[len(all)*of/100]
 }
 
 // scrolls a page for ten seconds and tells how long each frame took, in milliseconds.

@@ -294,3 +294,23 @@ func TestARunOverItsDeadlineFails(t *testing.T) {
 		t.Errorf("%+v", run)
 	}
 }
+
+// A service by hand leaves alone what has come due, on a folder that was in use too.
+func TestNothingComesDueByHand(t *testing.T) {
+	s := testkit.Start(t)
+	s.Apply(t, "workflow: tick\nstarts: [{every: 1s, zone: Europe/Oslo}]\ntasks: {a: {exec: [\"true\"]}}")
+	s.Stop(t)
+	s = testkit.StartByHand(t, s.Dir)
+	runs := func() int {
+		page, err := s.Runs(t.Context(), client.RunsFilter{})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return len(page.Runs)
+	}
+	before := runs()
+	time.Sleep(1500 * time.Millisecond) // a window ends meanwhile
+	if after := runs(); after != before {
+		t.Errorf("there were %d runs, and there are %d", before, after)
+	}
+}

@@ -90,11 +90,10 @@ func Run(ctx context.Context, o Options, ready func(*Service)) (err error) {
 	}
 	defer listener.Close()
 
-	heart, err := engine.New(ctx, records, time.Now, o.Log)
+	heart, err := engine.New(ctx, records, engine.Options{Now: time.Now, Log: o.Log, ByHand: o.ByHand})
 	if err != nil {
 		return err
 	}
-	heart.ByHand = o.ByHand
 	if heart.Files, err = filepath.Abs(o.Files); err != nil {
 		return err
 	}

@@ -30,7 +30,7 @@ var goals = []goal{
 	{"an event to its task, ms; beside 2 commits and a process start", "BenchmarkFromAnEventToItsTask", "ms-to-start", "ms-2-commits-1-process", 0},
 	{"cost of a task, ms: 100,000-task run; beside 1,000-task runs", "BenchmarkCostOfATask", "ms-a-task-of-100000", "ms-a-task-of-1000", 1.1},
 	{"the slowest page with 1,000,000 tasks, in a browser; beside an empty service, medians", "BenchmarkPagesWithAMillionTasks", "x-slowest-page", "", 1.5},
-	{"listing and opening runs with 1,000,000 tasks; beside an empty service, at the 99th percentile", "BenchmarkPagesWithAMillionTasks", "x-slowest-answer", "", 1.5},
+	{"listing and opening runs with 1,000,000 tasks; beside a service with only the runs that are listed, at the 99th percentile", "BenchmarkAnswersWithAMillionTasks", "x-slowest-answer", "", 1.5},
 	{"10,000 workflows due at once: the latest begun, s", "BenchmarkTenThousandDueAtOnce", "s-late-at-most", "", 60},
 	{"10,000 parked waits, bytes each", "BenchmarkParkedWaits/waits=10000", "B/wait", "", 5000},
 	{"10,000 parked waits, goroutines", "BenchmarkParkedWaits/waits=10000", "goroutines", "", 0.5},

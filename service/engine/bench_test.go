@@ -39,7 +39,7 @@ func lively(b *testing.B) (*Engine, *store.Store) {
 	if err != nil {
 		b.Fatal(err)
 	}
-	e, err := New(b.Context(), s, time.Now, slog.New(slog.DiscardHandler))
+	e, err := New(b.Context(), s, Options{Now: time.Now, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		b.Fatal(err)
 	}

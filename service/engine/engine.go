@@ -34,15 +34,15 @@ type Sender interface {
 
 // Engine runs workflows. Its methods may be called from any goroutine.
 type Engine struct {
-	Hub    *Hub
-	ByHand bool   // nothing comes due by itself; set it before Run is called
-	Files  string // the folder of paths that are not absolute
+	Hub   *Hub
+	Files string // the folder of paths that are not absolute
 
 	store   *store.Store
 	sender  Sender
 	signals Watcher
 	notes   *notes
 	now     func() time.Time
+	byHand  bool // nothing comes due by itself
 	log     *slog.Logger
 	inbox   chan command
 	done    chan struct{}
@@ -96,10 +96,17 @@ type command struct {
 // mostInBatch bounds how many commands share a commit.
 const mostInBatch = 512
 
+// Options of an engine.
+type Options struct {
+	Now    func() time.Time // the clock
+	Log    *slog.Logger
+	ByHand bool // nothing comes due by itself
+}
+
 // New reads the records and makes an engine that is not yet running. The sender
 // may be set until Run is called.
-func New(ctx context.Context, s *store.Store, now func() time.Time, log *slog.Logger) (*Engine, error) {
-	e := &Engine{Hub: newHub(), store: s, now: now, log: log, inbox: make(chan command, mostInBatch), done: make(chan struct{}),
+func New(ctx context.Context, s *store.Store, o Options) (*Engine, error) {
+	e := &Engine{Hub: newHub(), store: s, now: o.Now, log: o.Log, byHand: o.ByHand, inbox: make(chan command, mostInBatch), done: make(chan struct{}),
 		notes: newNotes(), signals: nothingWatches{}}
 	e.beside = e.background.Go
 	return e, e.load(ctx)

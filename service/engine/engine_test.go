@@ -80,7 +80,7 @@ func begin(t *testing.T, dir string) *life {
 	if err != nil {
 		t.Fatal(err)
 	}
-	e, err := New(t.Context(), s, time.Now, slog.New(slog.DiscardHandler))
+	e, err := New(t.Context(), s, Options{Now: time.Now, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		t.Fatal(err)
 	}

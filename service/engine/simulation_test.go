@@ -161,11 +161,10 @@ func (w *world) Knows(id dispatch.AttemptID) bool {
 
 // begin begins a life of the engine.
 func (w *world) begin() {
-	e, err := New(context.Background(), w.store, w.now, slog.New(slog.DiscardHandler))
+	e, err := New(context.Background(), w.store, Options{Now: w.now, Log: slog.New(slog.DiscardHandler), ByHand: w.closing})
 	if err != nil {
 		w.fail("the engine cannot begin: %v", err)
 	}
-	e.ByHand = w.closing
 	w.lives++
 	chance := func(in int) bool { return !w.calm && w.faults.IntN(in) == 0 }
 	e.trial = func(point string) error {

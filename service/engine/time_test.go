@@ -191,7 +191,7 @@ func TestAClockThatIsSet(t *testing.T) {
 			t.Fatal(err)
 		}
 		var offset atomic.Int64
-		e, err := New(t.Context(), s, func() time.Time { return time.Now().Add(time.Duration(offset.Load())) }, slog.New(slog.DiscardHandler))
+		e, err := New(t.Context(), s, Options{Now: func() time.Time { return time.Now().Add(time.Duration(offset.Load())) }, Log: slog.New(slog.DiscardHandler)})
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -50,7 +50,7 @@ func (e *Engine) watchStarts(w *workflow, before []string) (do []func()) {
 	for _, key := range before {
 		do = append(do, func() { e.signals.Forget(signals.ID{Workflow: w.row.ID, Start: key}) })
 	}
-	if w.row.Removed.Valid || e.ByHand {
+	if w.row.Removed.Valid || e.byHand {
 		return do
 	}
 	for i := range w.current.definition.Outside {

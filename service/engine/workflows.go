@@ -106,7 +106,7 @@ func (w *workflow) nextDue(t time.Time) (time.Time, bool) {
 
 // arm sets the timer for the next due moment.
 func (e *Engine) arm(w *workflow) {
-	if w.row.PausedAt.Valid || w.row.Removed.Valid || e.ByHand {
+	if w.row.PausedAt.Valid || w.row.Removed.Valid || e.byHand {
 		return
 	}
 	if due, ok := w.nextDue(w.row.DecidedUntil.Time()); ok && !due.Equal(w.armed) {

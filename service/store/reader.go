@@ -271,10 +271,11 @@ func (s *Store) WatermarkHistory(ctx context.Context, workflow int64, name strin
 }
 
 // NewestForWindow is the number of the newest run of a workflow for that window, or
-// for several at once of which it is one.
+// for several at once of which it is one. The sign before number keeps SQLite from going
+// through all runs of the workflow from the newest down, as it does for a bare max(number).
 func (s *Store) NewestForWindow(ctx context.Context, workflow int64, start, end Moment) (int, error) {
 	return one[int](ctx, s.read, `SELECT max(
-		(SELECT coalesce(max(number), 0) FROM runs WHERE workflow = ?1 AND window_end = ?2 AND window_start = ?3),
+		(SELECT coalesce(max(+number), 0) FROM runs WHERE workflow = ?1 AND window_end = ?2 AND window_start = ?3),
 		(SELECT coalesce(max(r.number), 0) FROM backfills b JOIN backfill_windows m ON m.backfill = b.id AND m.windows > 1 AND m.window_end >= ?2 AND m.window_start <= ?3
 			JOIN runs r ON r.id = m.run WHERE b.workflow = ?1))`, workflow, end, start)
 }
