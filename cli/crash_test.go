@@ -11,6 +11,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"syscall"
 	"testing"
 	"time"
 
@@ -306,5 +307,45 @@ func TestKillsOfMessageServersLoseNothing(t *testing.T) {
 	t.Logf("killed: %v; %d runs with %d tasks, %d attempts cut off and made again; nothing lost, nothing twice", count, runs, tasks, lost)
 	if runs == 0 {
 		t.Error("no run was started")
+	}
+}
+
+// A worker that is killed takes down what it executed, and no more: what it had fetched
+// ahead of its slots had not begun, and is executed by the next one without a person's word.
+func TestAKilledWorkerLosesOnlyWhatItExecuted(t *testing.T) {
+	p := newPerson(t)
+	p.serves("--end-tasks", "--slots", "2")
+	const many = 600
+	p.writes("w.yaml", "workflow: w\ntasks:\n  list:\n    shell: (printf '{\"all\":[1'; seq -f ',%g' 2 600; printf ']}') > $LANTERN_RESULT\n"+
+		"  gauge: {after: list, for_each: task('list').result.all, at_once: 200, repeatable: false, exec: [sleep, '0.004']}\n")
+	p.wants(p.does("apply", "w.yaml"), 0)
+	p.wants(p.does("start", "w"), 0)
+	counts := func() map[string]int {
+		for _, task := range p.run("w:1").Tasks {
+			if task.Name == "gauge" && task.Items != nil {
+				return task.Items.Counts
+			}
+		}
+		return map[string]int{}
+	}
+	until := func(what string, ok func(map[string]int) bool) map[string]int {
+		t.Helper()
+		for deadline := time.Now().Add(40 * time.Second); ; time.Sleep(20 * time.Millisecond) {
+			now := counts()
+			if ok(now) {
+				return now
+			}
+			if time.Now().After(deadline) {
+				t.Fatalf("%s: it does not come so far: %v", what, now)
+			}
+		}
+	}
+	until("before the kill", func(c map[string]int) bool { return c["succeeded"] > 100 })
+	if err := syscall.Kill(p.workers(t)[0], syscall.SIGKILL); err != nil {
+		t.Fatal(err)
+	}
+	c := until("after the kill", func(c map[string]int) bool { return c["succeeded"]+c["held"] == many })
+	if c["held"] > 2 {
+		t.Errorf("of %d tasks with two slots: %v", many, c)
 	}
 }

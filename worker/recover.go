@@ -39,6 +39,14 @@ type Left struct {
 	reports []dispatch.Ended
 }
 
+// Instance is the worker; "" for one of a time without homes.
+func (l Left) Instance() string {
+	if l.lock == nil {
+		return ""
+	}
+	return filepath.Base(l.home)
+}
+
 // IDs are the attempts.
 func (l Left) IDs() (ids []dispatch.AttemptID) {
 	for _, r := range l.reports {

@@ -25,6 +25,7 @@ type CourierOptions struct {
 	// service.
 	Before func(context.Context, AttemptID) error
 	Expect []AttemptID   // of which an earlier worker has left reports
+	Estate Estate        // what those before it have left; its instance is filled in
 	Every  time.Duration // between hellos; 0 is HelloEvery
 	Words  *slog.Logger
 }
@@ -54,6 +55,7 @@ type Courier struct {
 	restUntil  time.Time // at least
 	restReason string
 	drained    bool // it takes no more, as the service says
+	inherited  bool // the service knows what those before it have left
 	asked      int  // orders that were asked for and have not come
 	closed     chan struct{}
 	heard      time.Time
@@ -120,6 +122,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 		}
 	}
 	c.group.Go(func() { c.greet(ctx) })
+	c.group.Go(func() { c.inherit(ctx) })
 	c.group.Go(func() { c.fetch(ctx) })
 	c.group.Go(func() { c.sayBegun(ctx) })
 	c.group.Go(func() { c.sayReports(ctx) })

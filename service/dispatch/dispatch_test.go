@@ -139,6 +139,12 @@ func (p *place) begin() {
 // message server can tell.
 func (p *place) courier(name string, queues ...string) (*dispatch.Courier, *nats.Conn) {
 	p.t.Helper()
+	return p.heir(name, name, dispatch.Estate{}, queues...)
+}
+
+// heir is one that follows others of its name.
+func (p *place) heir(name, instance string, e dispatch.Estate, queues ...string) (*dispatch.Courier, *nats.Conn) {
+	p.t.Helper()
 	nc, err := broker.Enter(filepath.Join(p.dir, "worker"), nats.MaxReconnects(-1), nats.ReconnectWait(20*time.Millisecond))
 	if err != nil {
 		p.t.Fatal(err)
@@ -147,7 +153,8 @@ func (p *place) courier(name string, queues ...string) (*dispatch.Courier, *nats
 		queues = []string{dispatch.DefaultQueue}
 	}
 	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Every: 300 * time.Millisecond, Words: slog.New(slog.DiscardHandler),
-		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: name, Queues: queues, Slots: 2} },
+		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: instance, Queues: queues, Slots: 2} },
+		Estate: e,
 		Keep:   func(context.Context, dispatch.Log) error { return nil },
 		Before: func(context.Context, dispatch.AttemptID) error { return nil }})
 	if err != nil {

@@ -122,7 +122,7 @@ func (c *Courier) rests() bool {
 func (c *Courier) mayAsk() bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return !c.heard.IsZero() && !c.leaving && !c.drained && !c.resting && c.nc.IsConnected()
+	return !c.heard.IsZero() && c.inherited && !c.leaving && !c.drained && !c.resting && c.nc.IsConnected()
 }
 
 // receive looks at an order that has come. Only its first delivery may be executed.

@@ -59,12 +59,13 @@ type Office struct {
 	out     []outgoing
 	wake    chan struct{}
 	queues  map[string]bool
-	workers map[string]*Worker     // by instance
-	drained map[string]bool        // names of workers that are to take no more
-	later   map[string][]Order     // by queue, that let all others go first
-	idle    chan struct{}          // there may be slots for them
-	leaving map[string]bool        // instances that are to end
-	told    map[string][]AttemptID // recorded, and the worker of that name has not heard so
+	workers map[string]*Worker           // by instance
+	takers  map[string]map[string]string // by queue: who has ever taken from it, instances and names
+	drained map[string]bool              // names of workers that are to take no more
+	later   map[string][]Order           // by queue, that let all others go first
+	idle    chan struct{}                // there may be slots for them
+	leaving map[string]bool              // instances that are to end
+	told    map[string][]AttemptID       // recorded, and the worker of that name has not heard so
 	toldAny chan struct{}
 	changed chan struct{}           // closed when a worker says hello
 	missing map[AttemptID]time.Time // since when nobody has said that it executes them
@@ -91,7 +92,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {
@@ -130,6 +131,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 		subjectParcel:        x.parcel,
 		subjectClaim + "*":   func(m *nats.Msg) { x.claim(running, m) },
 		subjectBack + "*":    func(m *nats.Msg) { x.back(running, m) },
+		subjectHeir + "*":    func(m *nats.Msg) { x.heir(running, m) },
 	} {
 		sub, err := nc.Subscribe(subject, take)
 		if err != nil {

@@ -23,6 +23,7 @@ const (
 	subjectLogged  = "lantern.logged." // a log has grown that a worker writes by itself
 	subjectGreet   = "lantern.greet."  // a worker is to say hello now
 	subjectTold    = "lantern.recorded."
+	subjectHeir    = "lantern.heir." // a worker follows others that have ended
 )
 
 func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.AttemptID.String() }
@@ -31,7 +32,7 @@ func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.Att
 // hears: in its own name alone, and what is for it or for all. It may take orders of any
 // queue.
 func Speech(name string) (says, hears []string) {
-	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectBack + name, subjectParcel,
+	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectBack + name, subjectHeir + name, subjectParcel,
 			"$JS.API.CONSUMER.MSG.NEXT." + ordersStream + ".>", "$JS.ACK." + ordersStream + ".>"},
 		[]string{subjectStop, subjectTold + name, subjectGreet + name, "_INBOX." + name + ".>"}
 }

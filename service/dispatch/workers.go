@@ -72,6 +72,7 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 		}
 	}
 	a.Drain, a.Leave = x.drained[h.Name], x.leaving[h.Instance]
+	x.took(h)
 	x.workers[h.Instance] = &Worker{Hello: h, Heard: x.Now()}
 	nudge(x.idle)
 	close(x.changed)

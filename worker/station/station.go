@@ -68,7 +68,7 @@ func Begin(o Options) (_ *Station, err error) {
 	if err != nil {
 		return nil, err
 	}
-	s.courier, err = dispatch.NewCourier(o.Conn, dispatch.CourierOptions{Hello: s.hello, Keep: s.keep, Words: o.Log, Before: s.sent, Expect: expected(left)})
+	s.courier, err = dispatch.NewCourier(o.Conn, dispatch.CourierOptions{Hello: s.hello, Keep: s.keep, Words: o.Log, Before: s.sent, Expect: expected(left), Estate: estate(left)})
 	if err != nil {
 		return nil, fmt.Errorf("the worker cannot speak to the message server: %w", err)
 	}
@@ -106,6 +106,17 @@ func expected(left []worker.Left) (ids []dispatch.AttemptID) {
 		ids = append(ids, l.IDs()...)
 	}
 	return ids
+}
+
+// estate is what the service is told of the workers before this one.
+func estate(left []worker.Left) (e dispatch.Estate) {
+	for _, l := range left {
+		if l.Instance() != "" {
+			e.Of = append(e.Of, l.Instance())
+		}
+	}
+	e.Begun = expected(left)
+	return e
 }
 
 func (s *Station) recover(left []worker.Left) {
