@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"slices"
-	"strings"
 	"time"
 
 	ics "github.com/arran4/golang-ical"
@@ -67,36 +65,31 @@ func (a *API) listUpcomingDays(ctx context.Context, in *struct {
 	}
 	today := time.Now().In(zone)
 	day := func(n int) time.Time { return time.Date(today.Year(), today.Month(), today.Day()+n, 0, 0, 0, 0, zone) }
-	all, more, err := a.Engine.Upcoming(ctx, "", day(in.Days).Add(-1), mostInDays)
-	if err != nil {
-		return page, err
-	}
-	page.More, page.Dates, page.Workflows = more, []string{}, []client.UpcomingWorkflow{}
-	places := map[string]int{}
+	page.Dates, page.Workflows = []string{}, []client.UpcomingWorkflow{}
+	var ends []time.Time // of the days
 	for n := range in.Days {
-		places[day(n).Format(time.DateOnly)] = n
 		page.Dates = append(page.Dates, day(n).Format(time.DateOnly))
+		ends = append(ends, day(n+1))
 	}
-	rows := map[string]int{}
-	for _, u := range all {
-		row, ok := rows[u.Workflow]
-		if !ok {
-			row = len(page.Workflows)
-			rows[u.Workflow] = row
+	begin, n := day(0), 0 // n is the day that is come to
+	page.More, err = a.Engine.EachUpcoming(ctx, "", day(in.Days).Add(-1), mostInDays, func(u engine.Upcoming) {
+		if last := len(page.Workflows) - 1; last < 0 || page.Workflows[last].Workflow != u.Workflow {
 			page.Workflows = append(page.Workflows, client.UpcomingWorkflow{Workflow: u.Workflow, Paused: u.Paused, Days: make([]client.UpcomingDay, in.Days)})
+			n = 0
 		}
-		n, within := places[u.At.In(zone).Format(time.DateOnly)]
-		if !within {
-			continue // it was due before today, and the workflow is paused
+		if u.At.Before(begin) {
+			return // it was due before today, and the workflow is paused
 		}
-		one := &page.Workflows[row].Days[n]
+		for !u.At.Before(ends[n]) {
+			n++
+		}
+		one := &page.Workflows[len(page.Workflows)-1].Days[n]
 		if one.Count++; one.Count <= 3 {
 			one.First = append(one.First, u.At)
 		}
 		one.Last = u.At
-	}
-	slices.SortFunc(page.Workflows, func(a, b client.UpcomingWorkflow) int { return strings.Compare(a.Workflow, b.Workflow) })
-	return page, nil
+	})
+	return page, err
 }
 
 func upcoming(u engine.Upcoming) client.Upcoming {

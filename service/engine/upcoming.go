@@ -21,6 +21,13 @@ type Upcoming struct {
 // Upcoming lists what is due until then, soonest first, of one workflow or with ""
 // of all, at most limit of each. The last value tells whether there is more.
 func (e *Engine) Upcoming(ctx context.Context, name string, until time.Time, limit int) (all []Upcoming, more bool, err error) {
+	more, err = e.EachUpcoming(ctx, name, until, limit, func(u Upcoming) { all = append(all, u) })
+	slices.SortStableFunc(all, func(a, b Upcoming) int { return a.At.Compare(b.At) })
+	return all, more, err
+}
+
+// EachUpcoming goes through the same, workflow by workflow in the order of their names.
+func (e *Engine) EachUpcoming(ctx context.Context, name string, until time.Time, limit int, each func(Upcoming)) (more bool, err error) {
 	type part struct {
 		name      string
 		schedules []definition.Schedule
@@ -51,10 +58,9 @@ func (e *Engine) Upcoming(ctx context.Context, name string, until time.Time, lim
 				break
 			}
 			for _, one := range due {
-				all = append(all, Upcoming{Workflow: p.name, Paused: p.paused, Start: one.start(), Due: one.Due})
+				each(Upcoming{Workflow: p.name, Paused: p.paused, Start: one.start(), Due: one.Due})
 			}
 		}
 	}
-	slices.SortStableFunc(all, func(a, b Upcoming) int { return a.At.Compare(b.At) })
-	return all, more, err
+	return more, err
 }
