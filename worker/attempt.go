@@ -14,6 +14,8 @@ import (
 	"syscall"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"wiselantern/parcel"
 	"wiselantern/service/dispatch"
 	"wiselantern/service/store"
@@ -140,29 +142,22 @@ func (a *attempt) run(p program, timeout time.Duration) dispatch.Ended {
 	if err != nil {
 		return failed(fmt.Sprintf("no pipe can be made for its output: %v", err))
 	}
-	process, err := p.start(a.worker.noInput, stdout, stderr)
-	stdout.Close()
-	stderr.Close()
+	process, err := p.start(a.worker.noInput.Fd(), stdout, stderr)
+	_, _ = unix.Close(int(stdout)), unix.Close(int(stderr))
 	if err != nil && ofMachine(err) {
 		out.close(0)
 		return a.worker.cannot("its program cannot be started", err)
 	}
 	if err != nil {
 		out.close(0)
-		code := codeNotExecutable
-		reason := fmt.Sprintf("the program %s cannot be started: %v", p.words[0], errors.Unwrap(err))
-		if errors.Is(err, fs.ErrNotExist) { // the file is there: what it names in its first line is not
-			code = codeNotFound
-			reason = fmt.Sprintf("the program %s cannot be started: the interpreter in its first line does not exist on the worker's machine", p.words[0])
-		}
-		return failedWith(code, reason)
+		return failedWith(p.whyNot(err))
 	}
 	a.tellStarted()
-	state, why := a.waitFor(process, out, timeout)
+	end, why := a.waitFor(process, out, timeout)
 	// What it left running in its group is not to outlive it.
-	_ = syscall.Kill(-process.Pid, syscall.SIGKILL)
+	_ = syscall.Kill(-process.pid, syscall.SIGKILL)
 	a.shared = !out.close(lastWords) || a.shared
-	report := a.judge(why, state, out.lastError())
+	report := a.judge(why, end, out.lastError())
 	if why == byTimeout {
 		report.Error = fmt.Sprintf("over its timeout of %v, %s", timeout, orEnded(report.Error))
 	}
@@ -184,31 +179,25 @@ const earlyFor = 20 * time.Millisecond
 
 // waitFor waits until the process has ended, and ends it when it must. It reads what the
 // process prints, at its beginning by itself.
-func (a *attempt) waitFor(process *os.Process, out *output, timeout time.Duration) (state *os.ProcessState, why ending) {
+func (a *attempt) waitFor(process process, out *output, timeout time.Duration) (last *end, why ending) {
 	longest, began := earlyFor, time.Now()
 	if timeout > 0 {
 		longest = min(longest, timeout)
 	}
-	over := false
-	_ = process.WithHandle(func(handle uintptr) { over = out.early(handle, longest) }) // without a handle, it is followed at once
-	if over {
-		state, _ = process.Wait() // nil if the system does not tell
-		return state, byItself
+	if process.handle >= 0 && out.early(process.handle, longest) { // without a handle, it is followed at once
+		return process.wait(), byItself
 	}
 	if timeout > 0 {
 		timeout = max(timeout-time.Since(began), 1)
 	}
 	out.follow()
-	ended := make(chan *os.ProcessState, 1)
-	go func() {
-		state, _ := process.Wait()
-		ended <- state
-	}()
-	return a.wait(process.Pid, ended, timeout)
+	ended := make(chan *end, 1)
+	go func() { ended <- process.wait() }()
+	return a.wait(process.pid, ended, timeout)
 }
 
 // wait waits until the process has ended, and ends it when it must.
-func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Duration) (state *os.ProcessState, why ending) {
+func (a *attempt) wait(pid int, ended <-chan *end, longest time.Duration) (last *end, why ending) {
 	var timeout <-chan time.Time
 	if longest > 0 {
 		timer := time.NewTimer(longest)
@@ -220,8 +209,8 @@ func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Dura
 	defer sample.Stop()
 	for going := true; going; {
 		select {
-		case state := <-ended:
-			return state, byItself
+		case last := <-ended:
+			return last, byItself
 		case <-sample.C:
 			a.peak = max(a.peak, peakOf(pid))
 			sample.Reset(nextSample)
@@ -241,8 +230,8 @@ func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Dura
 	stopping := a.worker.stopping
 	for {
 		select {
-		case state := <-ended:
-			return state, why
+		case last := <-ended:
+			return last, why
 		case <-stopping:
 			stopping = nil
 			kill.Reset(graceOfStop)
@@ -254,15 +243,14 @@ func (a *attempt) wait(pid int, ended <-chan *os.ProcessState, longest time.Dura
 
 // judge makes the report of a process that has ended, the last line of whose
 // standard error was lastError.
-func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) dispatch.Ended {
-	if state == nil {
+func (a *attempt) judge(why ending, last *end, lastError string) dispatch.Ended {
+	if last == nil {
 		return dispatch.Ended{Outcome: dispatch.Lost, Error: "the system does not tell how its process ended"}
 	}
 	a.resultless = false
 	report := dispatch.Ended{Outcome: dispatch.Succeeded}
-	report.CPU, report.Peak = usage(state, a.peak)
-	status := state.Sys().(syscall.WaitStatus)
-	if status.Exited() {
+	report.CPU, report.Peak = last.cpu(), last.peak(a.peak)
+	if status := last.status; status.Exited() {
 		code := status.ExitStatus()
 		report.ExitCode = &code
 		if code != 0 {
@@ -280,7 +268,7 @@ func (a *attempt) judge(why ending, state *os.ProcessState, lastError string) di
 		return report
 	case report.Outcome == dispatch.Succeeded:
 		var err error
-		report.Result, err = readResult(a.resultFile())
+		report.Result, err = a.result()
 		if a.resultless = errors.Is(err, errNoResult); a.resultless {
 			err = nil
 		}
@@ -340,6 +328,17 @@ func signalName(s syscall.Signal) string {
 
 // errNoResult says that a task has left no result.
 var errNoResult = errors.New("there is no result")
+
+// result reads what the task left as its result. Most leave none, and where one would be
+// is looked up without the way to its folder.
+func (a *attempt) result() (json.RawMessage, error) {
+	name := a.resultFile()
+	var is unix.Stat_t
+	if err := unix.Fstatat(int(a.worker.results.Fd()), filepath.Base(name), &is, 0); errors.Is(err, unix.ENOENT) {
+		return nil, errNoResult
+	}
+	return readResult(name)
+}
 
 // readResult reads the JSON object that a task left, nil if what it left is empty.
 func readResult(name string) (json.RawMessage, error) {

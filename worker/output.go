@@ -57,32 +57,20 @@ func newOutput(send func([]store.Line)) *output {
 	return o
 }
 
-// open makes the pipes, and returns the ends for the process.
-func (o *output) open() (stdout, stderr *os.File, err error) {
-	var writeEnds [2]*os.File
-	for i := range writeEnds {
-		if o.pipes[i], writeEnds[i], err = pipe(); err != nil {
+// open makes the pipes, and returns the ends for the process, which the caller closes.
+func (o *output) open() (stdout, stderr uintptr, err error) {
+	var ends [2][2]int
+	for i := range ends {
+		if err := unix.Pipe2(ends[i][:], unix.O_CLOEXEC); err != nil {
 			if i > 0 {
-				writeEnds[0].Close()
+				unix.Close(ends[0][1])
 			}
 			o.close(0)
-			return nil, nil, err
+			return 0, 0, os.NewSyscallError("pipe2", err)
 		}
+		o.pipes[i] = ends[i][0]
 	}
-	return writeEnds[0], writeEnds[1], nil
-}
-
-// pipe makes a pipe. Its end for reading is waited on without a thread; the other one is
-// for a process, and blocks.
-func pipe() (read int, write *os.File, err error) {
-	var ends [2]int
-	if err := unix.Pipe2(ends[:], unix.O_CLOEXEC); err != nil {
-		return -1, nil, os.NewSyscallError("pipe2", err)
-	}
-	if _, err := unix.FcntlInt(uintptr(ends[0]), unix.F_SETFL, unix.O_RDONLY|unix.O_NONBLOCK); err != nil {
-		return -1, nil, errors.Join(os.NewSyscallError("fcntl", err), unix.Close(ends[0]), unix.Close(ends[1]))
-	}
-	return ends[0], os.NewFile(uintptr(ends[1]), "output"), nil
+	return uintptr(ends[0][1]), uintptr(ends[1][1]), nil
 }
 
 // blockSize is how much is read at once, in bytes.
@@ -92,9 +80,8 @@ var blocks = sync.Pool{New: func() any { return new([blockSize]byte) }}
 
 // early reads what a process prints in its first moments, and tells whether both have
 // ended by then, the process and its output. Most short tasks have: for them, this thread
-// is all that waits. The process is given by a file that can be read when it has ended
-// (pidfd_open(2)).
-func (o *output) early(process uintptr, longest time.Duration) (over bool) {
+// is all that waits. The process is given by its handle.
+func (o *output) early(process int, longest time.Duration) (over bool) {
 	block := blocks.Get().(*[blockSize]byte)
 	defer blocks.Put(block)
 	waiting := []unix.PollFd{{Fd: int32(o.pipes[0]), Events: unix.POLLIN}, {Fd: int32(o.pipes[1]), Events: unix.POLLIN}, {Fd: int32(process), Events: unix.POLLIN}}
@@ -112,9 +99,13 @@ func (o *output) early(process uintptr, longest time.Duration) (over bool) {
 			return false // it goes on, or something that it started has its output
 		}
 		for i := range o.pipes {
-			if waiting[i].Revents != 0 && !o.readOnce(i, block[:]) {
-				waiting[i].Fd = -1
+			switch is := waiting[i].Revents; {
+			case is&unix.POLLIN != 0: // the only one who reads is not kept waiting
+				o.readOnce(i, block[:])
+			case is != 0:
+				o.over(i)
 			}
+			waiting[i].Fd = int32(o.pipes[i])
 		}
 		if waiting[2].Revents != 0 {
 			ended, waiting[2].Fd = true, -1
@@ -126,19 +117,22 @@ func (o *output) early(process uintptr, longest time.Duration) (over bool) {
 	return false
 }
 
-// readOnce takes what is there of a stream, and is false at its end.
-func (o *output) readOnce(stream int, block []byte) bool {
+// readOnce takes what is there of a stream.
+func (o *output) readOnce(stream int, block []byte) {
 	n, err := unix.Read(o.pipes[stream], block)
-	if n > 0 {
-		return o.add(stream, block[:n])
+	switch {
+	case n > 0:
+		o.add(stream, block[:n])
+	case !errors.Is(err, unix.EINTR):
+		o.over(stream)
 	}
-	if errors.Is(err, unix.EAGAIN) || errors.Is(err, unix.EINTR) {
-		return true
-	}
+}
+
+// over is the end of a stream.
+func (o *output) over(stream int) {
 	unix.Close(o.pipes[stream])
 	o.pipes[stream] = -1
 	o.endLine(stream)
-	return false
 }
 
 // follow goes on reading, and sends on what comes, until close.
@@ -149,6 +143,7 @@ func (o *output) follow() {
 	}
 	for i, pipe := range o.pipes {
 		if pipe >= 0 {
+			_ = unix.SetNonblock(pipe, true) // it is waited on without a thread
 			o.ends[i], o.pipes[i] = os.NewFile(uintptr(pipe), "output"), -1
 			o.readers.Go(func() { o.read(i) })
 		}

@@ -22,9 +22,12 @@ type program struct {
 	dir   string   // its work folder
 }
 
-// start starts it in a process group of its own.
-func (p program) start(stdin, stdout, stderr *os.File) (*os.Process, error) {
-	return os.StartProcess(p.path, p.words, &os.ProcAttr{Dir: p.dir, Env: p.env, Files: []*os.File{stdin, stdout, stderr}, Sys: &syscall.SysProcAttr{Setpgid: true}})
+// start starts it in a process group of its own, with the standard streams given as
+// descriptors.
+func (p program) start(stdin, stdout, stderr uintptr) (process, error) {
+	handle := -1
+	pid, err := syscall.ForkExec(p.path, p.words, &syscall.ProcAttr{Dir: p.dir, Env: p.env, Files: []uintptr{stdin, stdout, stderr}, Sys: &syscall.SysProcAttr{Setpgid: true, PidFD: &handle}})
+	return process{pid, handle}, err
 }
 
 // env is what the task is given: the worker's own environment without the
@@ -104,26 +107,14 @@ const (
 	codeSignalled     = 128 // and the number of the signal that ended it
 )
 
-// findProgram looks a program up as a shell would: with a slash in the work
-// folder, without one along the PATH of env.
+// findProgram looks a program up as a shell would: with a slash in the work folder,
+// where it is not looked at, without one along the PATH of env.
 func findProgram(name, dir string, env []string) (file string, code int, err error) {
 	if strings.Contains(name, "/") {
-		file = name
-		if !filepath.IsAbs(name) {
-			file = filepath.Join(dir, name)
+		if filepath.IsAbs(name) {
+			return name, 0, nil
 		}
-		info, err := os.Stat(file)
-		switch {
-		case errors.Is(err, fs.ErrNotExist):
-			return "", codeNotFound, fmt.Errorf("the program %s does not exist; a path is relative to the project's folder, as it was when it was applied", name)
-		case err != nil:
-			return "", codeNotExecutable, fmt.Errorf("the program %s cannot be looked at: %w", name, err)
-		case info.IsDir():
-			return "", codeNotExecutable, fmt.Errorf("%s is a folder, not a program", name)
-		case info.Mode()&0o111 == 0:
-			return "", codeNotExecutable, fmt.Errorf("the program %s has no run bit; give it one (chmod +x %s) and apply the project again", name, name)
-		}
-		return file, 0, nil
+		return filepath.Join(dir, name), 0, nil
 	}
 	path := ""
 	for _, v := range env {
@@ -142,4 +133,24 @@ func findProgram(name, dir string, env []string) (file string, code int, err err
 		hint = fmt.Sprintf("the project has a file of that name: write ./%s", name)
 	}
 	return "", codeNotFound, fmt.Errorf("the program %s is not in PATH (%s); %s", name, path, hint)
+}
+
+// whyNot tells why a program could not be started, from the error with which that failed
+// and the file.
+func (p program) whyNot(err error) (code int, reason string) {
+	name := p.words[0]
+	info, looked := os.Stat(p.path)
+	switch {
+	case errors.Is(looked, fs.ErrNotExist):
+		return codeNotFound, fmt.Sprintf("the program %s does not exist; a path is relative to the project's folder, as it was when it was applied", name)
+	case looked != nil:
+		return codeNotExecutable, fmt.Sprintf("the program %s cannot be looked at: %v", name, looked)
+	case info.IsDir():
+		return codeNotExecutable, fmt.Sprintf("%s is a folder, not a program", name)
+	case info.Mode()&0o111 == 0:
+		return codeNotExecutable, fmt.Sprintf("the program %s has no run bit; give it one (chmod +x %s) and apply the project again", name, name)
+	case errors.Is(err, fs.ErrNotExist): // the file is there: what it names in its first line is not
+		return codeNotFound, fmt.Sprintf("the program %s cannot be started: the interpreter in its first line does not exist on the worker's machine", name)
+	}
+	return codeNotExecutable, fmt.Sprintf("the program %s cannot be started: %v", name, err)
 }

@@ -5,6 +5,7 @@ import (
 	"os"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 )
@@ -16,19 +17,27 @@ const (
 	nextSample  = 2 * time.Second
 )
 
-// usage is the processor time of a process and those that it waited for, and the
-// most memory that one of them had, in bytes; 0 says that nobody knows. Seen is
-// what was seen of its memory while it ran.
+// ownPeak is the most memory that the worker was seen to have had, in kilobytes.
+var ownPeak atomic.Int64
+
+// peak is the most memory that a process or one that it waited for had, in bytes; 0 says
+// that nobody knows. Seen is what was seen of its memory while it ran.
 //
 // The kernel counts what the worker had when it started the process as the
 // process's own (getrusage(2), ru_maxrss), so that its word is good only above that.
-func usage(state *os.ProcessState, seen int64) (cpu time.Duration, peak int64) {
-	cpu = state.UserTime() + state.SystemTime()
-	var own syscall.Rusage
-	if used, ok := state.SysUsage().(*syscall.Rusage); ok && syscall.Getrusage(syscall.RUSAGE_SELF, &own) == nil && used.Maxrss > own.Maxrss {
-		return cpu, max(seen, used.Maxrss<<10)
+func (e *end) peak(seen int64) int64 {
+	if e.used.Maxrss <= ownPeak.Load() {
+		return seen
 	}
-	return cpu, seen
+	var own syscall.Rusage
+	if syscall.Getrusage(syscall.RUSAGE_SELF, &own) != nil {
+		return seen
+	}
+	ownPeak.Store(own.Maxrss)
+	if e.used.Maxrss <= own.Maxrss {
+		return seen
+	}
+	return max(seen, e.used.Maxrss<<10)
 }
 
 // peakOf is the most memory that a process has had, in bytes (proc(5), VmHWM), 0 if

@@ -51,6 +51,7 @@ type Worker struct {
 	setups   setups
 	folders  folders
 	noInput  *os.File // what programs read
+	results  *os.File // the folder of results
 	journal  *journal
 	slots    sync.WaitGroup
 	reports  sync.WaitGroup  // under way
@@ -69,13 +70,19 @@ func New(x Exchange, o Options) (*Worker, error) {
 	if err != nil {
 		return nil, err
 	}
+	results, err := os.Open(filepath.Join(o.Home, "results"))
+	if err != nil {
+		noInput.Close()
+		return nil, fmt.Errorf("the folder of results cannot be opened: %w", err)
+	}
 	j, err := openJournal(o.Home)
 	if err != nil {
 		noInput.Close()
+		results.Close()
 		return nil, fmt.Errorf("the worker's journal cannot be opened: %w", err)
 	}
 	saying, hush := context.WithCancel(context.Background())
-	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), folders: folders{dir: filepath.Join(o.Home, "work")}, noInput: noInput, journal: j}, nil
+	return &Worker{Options: o, exchange: x, saying: saying, hush: hush, stopping: make(chan struct{}), folders: folders{dir: filepath.Join(o.Home, "work")}, noInput: noInput, results: results, journal: j}, nil
 }
 
 // The times that the processes of an attempt are given.
@@ -105,7 +112,9 @@ func (w *Worker) Run(ctx context.Context) {
 }
 
 // Close closes what it has open, once Run has returned.
-func (w *Worker) Close() error { return errors.Join(w.noInput.Close(), w.journal.close()) }
+func (w *Worker) Close() error {
+	return errors.Join(w.noInput.Close(), w.results.Close(), w.journal.close())
+}
 
 // Speak says to whom it speaks, where that was not known when it was made.
 func (w *Worker) Speak(x Exchange) { w.exchange = x }

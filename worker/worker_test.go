@@ -274,10 +274,11 @@ func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 		}
 		var got []store.Line
 		o := newOutput(func(lines []store.Line) { got = append(got, lines...) })
-		stdout, stderr, err := o.open()
+		out, errors, err := o.open()
 		if err != nil {
 			t.Fatal(err)
 		}
+		stdout, stderr := os.NewFile(out, "stdout"), os.NewFile(errors, "stderr")
 		lives, ends, err := os.Pipe() // stands for the process
 		if err != nil {
 			t.Fatal(err)
@@ -301,7 +302,7 @@ func TestOutputIsCutIntoLinesOnly(t *testing.T) {
 			stderr.Close()
 			ends.Close()
 		}()
-		if over := o.early(lives.Fd(), 5*time.Millisecond); over {
+		if over := o.early(int(lives.Fd()), 5*time.Millisecond); over {
 			early++
 		} else {
 			o.follow()

@@ -34,15 +34,19 @@ type given struct {
 	Sent     time.Time `json:"sent"`
 }
 
-// ahead is how many orders are asked for beyond the slots that wait, for a worker with so
-// many slots.
-func (c *Courier) ahead(slots int) int {
+// ahead is how many orders are asked for beyond the slots that wait.
+func (c *Courier) ahead() int {
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	return c.aheadOf()
+}
+
+// aheadOf is ahead for who has the lock.
+func (c *Courier) aheadOf() int {
 	if c.usual <= 0 || c.usual > aheadFor/2 {
 		return 0
 	}
-	return min(int(aheadFor/c.usual), aheadMost*slots)
+	return min(int(aheadFor/c.usual), aheadMost*c.slots)
 }
 
 // lasted notes how long an attempt took.
@@ -80,10 +84,8 @@ func (s *shelf) before(then time.Time) (out []taken) {
 }
 
 // drop gives up an order that was cancelled before it was begun: that it ended was
-// recorded then.
+// recorded then. It is for who has the lock.
 func (c *Courier) drop(id AttemptID) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
 	if held := c.hands[id]; held != nil && held.msg != nil {
 		_ = c.nc.Publish(held.msg.Reply, []byte("+ACK"))
 		delete(c.hands, id)

@@ -34,6 +34,7 @@ type CourierOptions struct {
 type Courier struct {
 	CourierOptions
 	name   string
+	slots  int
 	nc     *nats.Conn
 	js     jetstream.JetStream
 	inbox  string // what it asks for comes here
@@ -41,18 +42,19 @@ type Courier struct {
 	group  sync.WaitGroup
 	ending context.CancelFunc
 
-	wants    chan chan<- taken // slots that wait for an order
-	now      chan struct{}     // it is to say hello
-	life     context.Context   // done when the conversation ends
-	claimed  chan *taken       // orders that may be begun; nil for one that may not
+	now      chan struct{}   // it is to say hello
+	life     context.Context // done when the conversation ends
+	claimed  chan *taken     // orders that may be begun; nil for one that may not
 	claiming map[AttemptID]bool
 	look     chan struct{} // more may be asked for than before
 	anew     chan struct{} // what was asked for before is not answered any more
 
 	mu         sync.Mutex
-	leaving    bool      // it takes no more, and ends when it has nothing left
-	resting    bool      // it takes no more, for its machine cannot
-	restUntil  time.Time // at least
+	waiting    []chan<- taken // slots that wait for an order
+	shelf      shelf          // orders that no slot has taken yet
+	leaving    bool           // it takes no more, and ends when it has nothing left
+	resting    bool           // it takes no more, for its machine cannot
+	restUntil  time.Time      // at least
 	restReason string
 	drained    bool // it takes no more, as the service says
 	inherited  bool // the service knows what those before it have left
@@ -66,7 +68,6 @@ type Courier struct {
 	begin      chan struct{}
 	reports    []saying      // not said yet
 	usual      time.Duration // about how long attempts take; 0 if nobody knows
-	waiting    bool          // orders are there for which there is no slot
 	report     chan struct{}
 }
 
@@ -91,9 +92,10 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	if o.Every == 0 {
 		o.Every = HelloEvery
 	}
+	hello := o.Hello()
 	ctx, ending := context.WithCancel(context.Background())
-	c := &Courier{CourierOptions: o, name: o.Hello().Name, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, wants: make(chan chan<- taken),
-		life: ctx, claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1), report: make(chan struct{}, 1)}
+	c := &Courier{CourierOptions: o, name: hello.Name, slots: hello.Slots, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, life: ctx,
+		claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1), report: make(chan struct{}, 1)}
 	c.ExpectAlso(o.Expect)
 	var err error
 	if c.js, err = jetstream.New(nc); err != nil {
@@ -331,21 +333,81 @@ func (c *Courier) recorded(ids []AttemptID) {
 
 // Take waits for an order. The channel is closed when the order is cancelled.
 func (c *Courier) Take(ctx context.Context) (Order, <-chan struct{}, error) {
-	got := make(chan taken, 1)
+	c.mu.Lock()
 	select {
 	case <-c.closed:
+		c.mu.Unlock()
 		return Order{}, nil, ErrClosed
 	default:
 	}
-	select {
-	case c.wants <- got:
-	case <-ctx.Done():
-		return Order{}, nil, ctx.Err()
-	case <-c.closed:
-		return Order{}, nil, ErrClosed
+	if t, ok := c.next(); ok {
+		low := len(c.shelf) < c.aheadOf()/2
+		c.mu.Unlock()
+		if low {
+			nudge(c.look)
+		}
+		return t.order, t.stop, nil
 	}
-	t := <-got // fetch answers each
+	got := make(chan taken, 1)
+	c.waiting = append(c.waiting, got)
+	c.mu.Unlock()
+	nudge(c.look)
+	select {
+	case t := <-got: // fetch answers each
+		return t.order, t.stop, t.err
+	case <-ctx.Done():
+	}
+	c.mu.Lock()
+	i := slices.Index(c.waiting, chan<- taken(got))
+	if i >= 0 {
+		c.waiting = slices.Delete(c.waiting, i, i+1)
+	}
+	c.mu.Unlock()
+	if i >= 0 {
+		return Order{}, nil, ctx.Err()
+	}
+	t := <-got // it was given one meanwhile
 	return t.order, t.stop, t.err
+}
+
+// next takes an order from the shelf, if there is one that may begin. What comes while the
+// machine rests stays there, and goes back. It is for who has the lock.
+func (c *Courier) next() (taken, bool) {
+	for len(c.shelf) > 0 && !c.resting {
+		t := c.shelf.next()
+		select {
+		case <-t.stop:
+			c.drop(t.order.AttemptID)
+		default:
+			return t, true
+		}
+	}
+	return taken{}, false
+}
+
+// hand gives the slots that wait what is on the shelf, and tells how many slots still wait
+// and how many orders are left.
+func (c *Courier) hand() (waiting, left int) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for len(c.waiting) > 0 {
+		t, ok := c.next()
+		if !ok {
+			break
+		}
+		c.waiting[0] <- t // it holds one
+		c.waiting = c.waiting[1:]
+	}
+	return len(c.waiting), len(c.shelf)
+}
+
+// shelve puts orders that may begin on the shelf.
+func (c *Courier) shelve(orders ...taken) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	for _, t := range orders {
+		c.shelf.add(t)
+	}
 }
 
 // Started says that an attempt is executed. It is said a moment later, together with
@@ -360,7 +422,7 @@ func (c *Courier) Started(s Started) {
 	nudge(c.begin)
 }
 
-// begunAfter is how long the starts of attempts are gathered.
+// begunAfter is how long an attempt is executed before its start is said.
 const begunAfter = 15 * time.Millisecond
 
 func (c *Courier) sayBegun(ctx context.Context) {
@@ -371,14 +433,27 @@ func (c *Courier) sayBegun(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
+		var begun []Started
 		c.mu.Lock()
-		begun := slices.DeleteFunc(c.begun, func(s Started) bool {
+		c.begun = slices.DeleteFunc(c.begun, func(s Started) bool {
 			held := c.hands[s.AttemptID]
-			return held == nil || held.told
+			if held == nil || held.told {
+				return true
+			}
+			if time.Since(s.At) < begunAfter {
+				return false
+			}
+			begun = append(begun, s)
+			return true
 		})
-		c.begun = nil
+		if len(c.begun) > 0 {
+			nudge(c.begin)
+		}
 		c.mu.Unlock()
-		if text, err := json.Marshal(begun); err == nil && len(begun) > 0 {
+		if len(begun) == 0 {
+			continue
+		}
+		if text, err := json.Marshal(begun); err == nil {
 			_ = c.nc.Publish(subjectStarted+c.name, text) // hello says it again
 		}
 	}
@@ -471,7 +546,7 @@ func (c *Courier) sayReports(ctx context.Context) {
 			return
 		}
 		c.mu.Lock()
-		if c.waiting { // there is enough to do meanwhile
+		if len(c.shelf) > 0 { // there is enough to do meanwhile
 			c.mu.Unlock()
 			time.Sleep(gatherFor)
 			c.mu.Lock()

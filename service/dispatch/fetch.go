@@ -21,15 +21,16 @@ const (
 // fetch takes orders for the slots that wait: for each of them it asks for one order,
 // and again when that time is over.
 func (c *Courier) fetch(ctx context.Context) {
-	var waiting []chan<- taken
-	var ahead shelf       // orders that no slot has taken yet
 	var asked []time.Time // when what was asked for is over
 	defer func() {
-		for _, w := range waiting {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		for _, w := range c.waiting {
 			w <- taken{err: ErrClosed}
 		}
+		c.waiting = nil
 	}()
-	slots, queues := c.Hello().Slots, c.Hello().Queues
+	queues := c.Hello().Queues
 	next, number, longest := 0, 0, pullFor
 	if len(queues) > 1 {
 		longest = pullForOfOne
@@ -40,22 +41,13 @@ func (c *Courier) fetch(ctx context.Context) {
 	keep, kept := time.NewTimer(keptFor), true // it goes off when orders may have to go back
 	defer keep.Stop()
 	for {
-		for len(waiting) > 0 && len(ahead) > 0 && !c.rests() { // what comes while it rests goes back
-			t := ahead.next()
-			select {
-			case <-t.stop:
-				c.drop(t.order.AttemptID)
-			default:
-				waiting[0] <- t
-				waiting = waiting[1:]
-			}
-		}
-		if len(ahead) > 0 && !kept {
+		waiting, left := c.hand()
+		if left > 0 && !kept {
 			keep.Reset(keptFor)
 			kept = true
 		}
 		if c.mayAsk() {
-			for more := c.ahead(slots); len(asked)+c.underway()+len(ahead) < len(waiting)+more; {
+			for more := c.ahead(); len(asked)+c.underway()+left < waiting+more; {
 				number++
 				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
 				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
@@ -67,11 +59,9 @@ func (c *Courier) fetch(ctx context.Context) {
 			}
 		}
 		c.mu.Lock()
-		c.asked, c.waiting = len(asked), len(ahead) > 0
+		c.asked = len(asked)
 		c.mu.Unlock()
 		select {
-		case w := <-c.wants:
-			waiting = append(waiting, w)
 		case m := <-c.in:
 			if len(asked) > 0 {
 				asked = asked[1:]
@@ -80,15 +70,15 @@ func (c *Courier) fetch(ctx context.Context) {
 				continue // it is over, or there is none
 			}
 			if t, ok := c.receive(m); ok {
-				ahead.add(t)
+				c.shelve(t)
 			}
 		case t := <-c.claimed:
 			if t != nil {
-				ahead.add(*t)
+				c.shelve(*t)
 			}
 		case <-keep.C:
 			kept = false
-			if back := ahead.before(time.Now().Add(-keptFor)); len(back) > 0 {
+			if back := c.tooLong(); len(back) > 0 {
 				c.group.Go(func() { c.giveBack(ctx, back) })
 			}
 		case <-late.C: // an answer may have been lost
@@ -111,11 +101,11 @@ func (c *Courier) underway() int {
 	return len(c.claiming)
 }
 
-// rests tells whether this machine cannot execute anything now.
-func (c *Courier) rests() bool {
+// tooLong takes the orders from the shelf that no slot has begun soon.
+func (c *Courier) tooLong() []taken {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.resting
+	return c.shelf.before(time.Now().Add(-keptFor))
 }
 
 // mayAsk tells whether orders are asked for.

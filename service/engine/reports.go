@@ -40,6 +40,9 @@ func (e *Engine) Ended(ctx context.Context, reports ...dispatch.Ended) error {
 }
 
 func (b *batch) attemptEnded(m dispatch.Ended) {
+	if m.At.IsZero() { // its end is what makes it one that has ended
+		m.At = b.at
+	}
 	row := store.Attempt{Run: m.Run, Task: m.Task, Number: m.Attempt, State: string(m.Outcome), Worker: m.Worker,
 		Started: store.At(m.Started), Ended: store.At(m.At), Error: m.Error}
 	if m.ExitCode != nil {

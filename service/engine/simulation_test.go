@@ -10,10 +10,12 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strconv"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -756,22 +758,39 @@ func TestSimulation(t *testing.T) {
 		}
 		defer os.RemoveAll(base)
 	}
-	began, steps, empty := time.Now(), 0, emptyRecords(t)
 	first, _ := strconv.Atoi(os.Getenv("LANTERN_FIRST_SEED"))
-	for seed := first; seed < first+seeds; seed++ {
-		dir := filepath.Join(base, strconv.Itoa(seed))
-		story := simulate(t, uint64(seed), empty, dir)
-		steps += len(story)
-		_ = os.RemoveAll(dir)
-		if seed%replayed == 0 && !t.Failed() {
-			sameAgain(t, uint64(seed), story, empty, dir)
+	began, empty := time.Now(), emptyRecords(t)
+	var next, steps atomic.Int64
+	lives := func(t *testing.T) { // seeds one after the other, until one fails
+		for {
+			n := int(next.Add(1)) - 1
+			if n >= seeds {
+				return
+			}
+			seed := uint64(first + n)
+			dir := filepath.Join(base, strconv.FormatUint(seed, 10))
+			story := simulate(t, seed, empty, dir)
+			steps.Add(int64(len(story)))
 			_ = os.RemoveAll(dir)
-		}
-		if t.Failed() {
-			return
+			if seed%replayed == 0 && !t.Failed() {
+				sameAgain(t, seed, story, empty, dir)
+				_ = os.RemoveAll(dir)
+			}
+			if t.Failed() {
+				next.Store(int64(seeds)) // the others come to an end
+				return
+			}
 		}
 	}
-	t.Logf("%d seeds, %d things that happened, in %v", seeds, steps, time.Since(began).Round(time.Millisecond))
+	t.Run("beside each other", func(t *testing.T) {
+		for i := range runtime.GOMAXPROCS(0) {
+			t.Run(strconv.Itoa(i), func(t *testing.T) {
+				t.Parallel()
+				lives(t)
+			})
+		}
+	})
+	t.Logf("%d seeds, %d things that happened, in %v", seeds, steps.Load(), time.Since(began).Round(time.Millisecond))
 }
 
 // replayed says of how many seeds one is made again, to see that it can be.

@@ -27,7 +27,7 @@ func (s *Store) Forgettable(ctx context.Context, k Keep, limit int) ([]int64, er
 		WHERE place > ?1 AND (ended < ?2 OR ?3 >= 0 AND place > ?3)
 			AND id NOT IN (SELECT run FROM follow_ons WHERE state = 'waiting')
 			AND id NOT IN (SELECT outer_run FROM runs WHERE outer_run IS NOT NULL AND ended IS NULL)
-			AND id NOT IN (SELECT inner_run FROM attempts WHERE inner_run IS NOT NULL AND state = 'waiting')
+			AND id NOT IN (SELECT inner_run FROM attempts INDEXED BY attempts_open WHERE ended IS NULL AND inner_run IS NOT NULL)
 		ORDER BY id LIMIT ?4`, k.Newest, k.Before, most, limit)
 }
 

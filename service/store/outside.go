@@ -419,7 +419,7 @@ func (s *Store) Connections(ctx context.Context) ([]Connection, error) {
 
 // OpenWaits lists what parked attempts wait for.
 func (s *Store) OpenWaits(ctx context.Context) ([]Wait, error) {
-	return many[Wait](ctx, s.read, `SELECT w.* FROM attempts a JOIN waits w ON w.run = a.run AND w.task = a.task AND w.attempt = a.number WHERE a.state = 'waiting' ORDER BY w.run, w.task, w.place`)
+	return many[Wait](ctx, s.read, `SELECT w.* FROM attempts a INDEXED BY attempts_open JOIN waits w ON w.run = a.run AND w.task = a.task AND w.attempt = a.number WHERE a.ended IS NULL AND a.state = 'waiting' ORDER BY w.run, w.task, w.place`)
 }
 
 // NewestUpdates lists the newest update of each data set.

@@ -378,12 +378,12 @@ func (s *Store) AttemptsOf(ctx context.Context, run int64, first, last int) ([]A
 
 // OpenAttempts lists the attempts that have not ended, oldest run first.
 func (s *Store) OpenAttempts(ctx context.Context) ([]Attempt, error) {
-	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running', 'waiting') ORDER BY run, task, number`)
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE ended IS NULL ORDER BY run, task, number`)
 }
 
 // OrderedAttempts are the attempts that wait for a worker, or that one executes.
 func (s *Store) OrderedAttempts(ctx context.Context) ([]Attempt, error) {
-	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE state IN ('sent', 'running', 'waiting') AND state != 'waiting' ORDER BY run, task, number`)
+	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE ended IS NULL AND state != 'waiting' ORDER BY run, task, number`)
 }
 
 // LateReports are reports of attempts of a run that had been given up before.

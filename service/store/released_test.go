@@ -49,6 +49,9 @@ func TestDatabasesOfEveryReleasedSchema(t *testing.T) {
 			if states["running"] != 1 || states["succeeded"] == 0 || states["failed"] == 0 {
 				t.Errorf("the runs are %v", states)
 			}
+			if open, err := s.OpenAttempts(t.Context()); err != nil || len(open) != 1 || open[0].Ended.Valid {
+				t.Errorf("the attempts that go on are %v, %v", open, err)
+			}
 			for _, file := range []string{RecordsFile, LogsFile} {
 				if damage, err := Damage(t.Context(), filepath.Join(dir, file)); err != nil || damage != nil {
 					t.Errorf("%s: %v, %v", file, damage, err)

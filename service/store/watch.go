@@ -343,7 +343,7 @@ type NamedAttempt struct {
 func (s *Store) OpenAttemptsNamed(ctx context.Context) ([]NamedAttempt, error) {
 	return many[NamedAttempt](ctx, s.read, `SELECT a.run, a.task, a.number, a.state, a.worker, a.started, r.workflow, r.version, w.name, r.number AS run_number
 		FROM attempts a INDEXED BY attempts_open JOIN runs r ON r.id = a.run JOIN workflows w ON w.id = r.workflow
-		WHERE a.state IN ('sent', 'running', 'waiting') AND a.state != 'waiting' ORDER BY a.started, a.run, a.task`)
+		WHERE a.ended IS NULL AND a.state != 'waiting' ORDER BY a.started, a.run, a.task`)
 }
 
 // TaskRibbon is how a task of a run came out.

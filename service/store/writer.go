@@ -189,11 +189,11 @@ func (w *Writer) ParkAttempt(run int64, task, number int, at Moment, inner int64
 	w.exec(`UPDATE attempts SET state = 'waiting', started = ?, inner_run = ? WHERE run = ? AND task = ? AND number = ? AND state = 'sent'`, at, inner, run, task, number)
 }
 
-// EndAttempt records how an attempt ended, if it is still open. The start that
-// the report tells is kept if no word of it came before.
+// EndAttempt records how and when an attempt ended, if it has not. The start that the
+// report tells is kept if no word of it came before.
 func (w *Writer) EndAttempt(row Attempt) {
 	w.exec(`UPDATE attempts SET state = ?, worker = CASE worker WHEN '' THEN ? ELSE worker END, started = coalesce(started, ?), ended = ?, exit_code = ?, error = ?, result = ?, cpu = ?, peak = ?
-		WHERE run = ? AND task = ? AND number = ? AND state IN ('sent', 'running', 'waiting')`,
+		WHERE run = ? AND task = ? AND number = ? AND ended IS NULL`,
 		row.State, row.Worker, row.Started, row.Ended, row.ExitCode, row.Error, row.Result, row.CPU, row.Peak, row.Run, row.Task, row.Number)
 }
 
@@ -202,7 +202,7 @@ func (w *Writer) EndAttempt(row Attempt) {
 func (w *Writer) AddLateReport(row Attempt, received Moment) {
 	w.exec(`INSERT INTO late_reports (run, task, attempt, worker, state, started, ended, exit_code, error, received)
 		SELECT ?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10 FROM attempts
-		WHERE run = ?1 AND task = ?2 AND number = ?3 AND state NOT IN ('sent', 'running', 'waiting') AND ended IS NOT ?7 ON CONFLICT DO NOTHING`,
+		WHERE run = ?1 AND task = ?2 AND number = ?3 AND ended <> ?7 ON CONFLICT DO NOTHING`,
 		row.Run, row.Task, row.Number, row.Worker, row.State, row.Started, row.Ended, row.ExitCode, row.Error, received)
 }
 
