@@ -60,12 +60,10 @@ func (a *attempt) environment(dir string, set map[string]string, told []string) 
 		over = append(over, name+"="+value)
 	}
 	env := make([]string, 0, len(told)+len(over)+len(inherited()))
-	seen := make(map[string]bool, cap(env))
-	for _, layer := range [][]string{told, over} {
-		env = addNew(env, seen, layer)
-	}
+	env = addNew(addNew(env, told), over)
+	first := len(env)
 	for _, one := range inherited() {
-		if !seen[one.name] {
+		if !has(env[:first], one.name) {
 			env = append(env, one.setting)
 		}
 	}
@@ -73,15 +71,24 @@ func (a *attempt) environment(dir string, set map[string]string, told []string) 
 }
 
 // addNew adds the settings of a layer whose names are not there yet; of a name that it has
-// twice, the last.
-func addNew(env []string, seen map[string]bool, layer []string) []string {
+// twice, the last. They are few.
+func addNew(env, layer []string) []string {
 	for _, setting := range slices.Backward(layer) {
-		if name, _, _ := strings.Cut(setting, "="); !seen[name] {
-			seen[name] = true
+		if name, _, _ := strings.Cut(setting, "="); !has(env, name) {
 			env = append(env, setting)
 		}
 	}
 	return env
+}
+
+// has tells whether a name is set.
+func has(env []string, name string) bool {
+	for _, setting := range env {
+		if len(setting) > len(name) && setting[len(name)] == '=' && setting[:len(name)] == name {
+			return true
+		}
+	}
+	return false
 }
 
 // variable is one of an environment, with its name apart.
@@ -90,7 +97,7 @@ type variable struct{ name, setting string }
 // inherited is what of the worker's environment tasks get: all but what is of the worker
 // alone, each name once.
 var inherited = sync.OnceValue(func() (all []variable) {
-	for _, setting := range addNew(nil, map[string]bool{}, os.Environ()) {
+	for _, setting := range addNew(nil, os.Environ()) {
 		name, _, _ := strings.Cut(setting, "=")
 		if !strings.HasPrefix(name, "LANTERN_") && name != "OLDPWD" {
 			all = append(all, variable{name, setting})

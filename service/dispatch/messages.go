@@ -11,6 +11,7 @@ package dispatch
 import (
 	"encoding/json"
 	"fmt"
+	"strconv"
 	"time"
 
 	"wiselantern/core/definition"
@@ -25,7 +26,11 @@ type AttemptID struct {
 }
 
 // String is the id in a form that fits into a file name.
-func (id AttemptID) String() string { return fmt.Sprintf("%d.%d.%d", id.Run, id.Task, id.Attempt) }
+func (id AttemptID) String() string {
+	text := strconv.AppendInt(make([]byte, 0, 24), id.Run, 10)
+	text = strconv.AppendInt(append(text, '.'), int64(id.Task), 10)
+	return string(strconv.AppendInt(append(text, '.'), int64(id.Attempt), 10))
+}
 
 // ParseAttemptID reads what String writes.
 func ParseAttemptID(text string) (id AttemptID, err error) {

@@ -19,6 +19,7 @@ type Writer struct {
 	conn        *sqlx.Conn
 	statements  map[string]*sqlx.Stmt
 	transitions []Transition // to be written, together
+	tasks       []Task       // the same
 	err         error
 }
 
@@ -41,14 +42,14 @@ func (w *Writer) close() error {
 
 // Begin starts a transaction.
 func (w *Writer) Begin() {
-	w.err, w.transitions = nil, w.transitions[:0]
+	w.err, w.transitions, w.tasks = nil, w.transitions[:0], w.tasks[:0]
 	w.exec("BEGIN IMMEDIATE")
 }
 
 // Commit ends the transaction. When it returns nil, everything written since
 // Begin is on disk; otherwise nothing is.
 func (w *Writer) Commit() error {
-	w.writeTransitions()
+	w.writeGathered()
 	w.exec("COMMIT")
 	if w.err != nil {
 		err := w.err
@@ -62,7 +63,7 @@ func (w *Writer) Commit() error {
 func (w *Writer) Rollback() {
 	// An error means that SQLite has rolled back already.
 	_, _ = w.conn.ExecContext(context.Background(), "ROLLBACK")
-	w.err, w.transitions = nil, w.transitions[:0]
+	w.err, w.transitions, w.tasks = nil, w.transitions[:0], w.tasks[:0]
 }
 
 // Err is the first error since Begin.
@@ -111,14 +112,14 @@ func (w *Writer) statement(query string) *sqlx.Stmt {
 // get reads one row within the transaction, and all reads several: what was written
 // since Begin is seen. Into is left as it is after an error.
 func (w *Writer) get(into any, query string, args ...any) {
-	w.writeTransitions()
+	w.writeGathered()
 	if statement := w.statement(query); statement != nil {
 		w.err = statement.Get(into, args...)
 	}
 }
 
 func (w *Writer) all(into any, query string, args ...any) {
-	w.writeTransitions()
+	w.writeGathered()
 	if statement := w.statement(query); statement != nil {
 		w.err = statement.Select(into, args...)
 	}
@@ -162,11 +163,8 @@ func (w *Writer) SetRun(row Run) {
 		row.State, row.Stopping, row.Attention, row.Params, row.Started, row.Deadline, row.Ended, row.Result, row.DueBy, row.Late, row.LateReason, row.CPU, row.Busy, row.Peak, row.Counts, row.ID)
 }
 
-// SetTask records all that changes of a task.
-func (w *Writer) SetTask(row Task) {
-	w.exec(`UPDATE tasks SET state = ?, attempts = ?, before = ?, lost = ?, stopping = ?, reason = ?, chosen = ?, cleared = ?, items = ?, value = ?, wake = ?, started = ?, ended = ? WHERE run = ? AND task = ?`,
-		row.State, row.Attempts, row.Before, row.Lost, row.Stopping, row.Reason, row.Chosen, row.Cleared, row.Items, row.Value, row.Wake, row.Started, row.Ended, row.Run, row.Task)
-}
+// SetTask records all that changes of a task, which is there.
+func (w *Writer) SetTask(row Task) { w.tasks = append(w.tasks, row) }
 
 // AddItem records an item of a task, behind the tasks that the run has.
 func (w *Writer) AddItem(row Task) {
@@ -215,24 +213,37 @@ func (w *Writer) AddDecision(row Decision) {
 // AddTransition records a change of state. Its id is larger than those of before.
 func (w *Writer) AddTransition(row Transition) { w.transitions = append(w.transitions, row) }
 
-// transitionsAtOnce is how many changes of state one statement writes.
-const transitionsAtOnce = 8
-
-func (w *Writer) writeTransitions() {
-	const insert, one = `INSERT INTO transitions (run, task, at, before, after, reason, person) VALUES (?, ?, ?, ?, ?, ?, ?)`, `, (?, ?, ?, ?, ?, ?, ?)`
-	for rest := w.transitions; len(rest) > 0; {
-		n := 1
-		if len(rest) >= transitionsAtOnce {
-			n = transitionsAtOnce
+// writeGathered writes the tasks and the changes of state that were gathered: several rows
+// of a statement take half as long as one each.
+func (w *Writer) writeGathered() {
+	inGroups(w.tasks, func(rows []Task) {
+		args := make([]any, 0, 15*len(rows))
+		for _, t := range rows {
+			args = append(args, t.Run, t.Task, t.State, t.Attempts, t.Before, t.Lost, t.Stopping, t.Reason, t.Chosen, t.Cleared, t.Items, t.Value, t.Wake, t.Started, t.Ended)
 		}
-		args := make([]any, 0, 7*n)
-		for _, t := range rest[:n] {
+		const one = `, (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+		w.exec(`INSERT INTO tasks (run, task, state, attempts, before, lost, stopping, reason, chosen, cleared, items, value, wake, started, ended) VALUES `+strings.Repeat(one, len(rows))[2:]+`
+			ON CONFLICT (run, task) DO UPDATE SET state = excluded.state, attempts = excluded.attempts, before = excluded.before, lost = excluded.lost, stopping = excluded.stopping, reason = excluded.reason,
+			chosen = excluded.chosen, cleared = excluded.cleared, items = excluded.items, value = excluded.value, wake = excluded.wake, started = excluded.started, ended = excluded.ended`, args...)
+	})
+	inGroups(w.transitions, func(rows []Transition) {
+		args := make([]any, 0, 7*len(rows))
+		for _, t := range rows {
 			args = append(args, t.Run, t.Task, t.At, t.Before, t.After, t.Reason, t.Person)
 		}
-		w.exec(insert+strings.Repeat(one, n-1), args...)
-		rest = rest[n:]
+		const one = `, (?, ?, ?, ?, ?, ?, ?)`
+		w.exec(`INSERT INTO transitions (run, task, at, before, after, reason, person) VALUES `+strings.Repeat(one, len(rows))[2:], args...)
+	})
+	w.tasks, w.transitions = w.tasks[:0], w.transitions[:0]
+}
+
+// inGroups gives rows to write in groups of a few sizes, each of which is a statement.
+func inGroups[Row any](rows []Row, write func([]Row)) {
+	for _, size := range []int{32, 16, 8, 4, 2, 1} {
+		for ; len(rows) >= size; rows = rows[size:] {
+			write(rows[:size])
+		}
 	}
-	w.transitions = w.transitions[:0]
 }
 
 // SetCapacity records how many units a capacity has.
