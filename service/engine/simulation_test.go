@@ -747,7 +747,7 @@ func TestSimulation(t *testing.T) {
 		sameAgain(t, seed, story, emptyRecords(t), filepath.Join(t.TempDir(), "data"))
 		return
 	}
-	seeds := 150
+	seeds := 300
 	if n, err := strconv.Atoi(os.Getenv("LANTERN_SEEDS")); err == nil {
 		seeds = n
 	}
