@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -343,6 +344,55 @@ func TestAQueueIsTakenFromByThoseWhoSaySo(t *testing.T) {
 	p.send(o)
 	if name := <-got; name != "deep" {
 		t.Errorf("%s took it", name)
+	}
+}
+
+// A worker of two queues takes from both alike while both have work, and what it has no slot
+// for stays where it is.
+func TestAWorkerOfTwoQueues(t *testing.T) {
+	p := newPlace(t, 0)
+	nc, err := p.server.Connect()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer nc.Close()
+	var back atomic.Int64
+	if _, err := nc.Subscribe("lantern.back.*", func(*nats.Msg) { back.Add(1) }); err != nil {
+		t.Fatal(err)
+	}
+	queues := []string{"deep", "main"}
+	both, _ := p.courier("both", queues...)
+	send := func(n int64, queue string) {
+		o := anOrder(n)
+		o.Queue = queue
+		p.send(o)
+	}
+	for n := range int64(4) { // while it has nothing to do
+		send(n, queues[n%2])
+		o, _ := p.take(both)
+		if o.Run != n {
+			t.Fatalf("order %d came, and not %d", o.Run, n)
+		}
+		if err := both.Ended(t.Context(), took(o, time.Second)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	time.Sleep(2 * time.Second) // what was asked for before is over
+	for n := range int64(20) {
+		send(100+n, queues[n%2])
+	}
+	time.Sleep(100 * time.Millisecond)
+	taken := map[string]int{}
+	for range 10 {
+		o, _ := p.take(both)
+		taken[o.Queue]++
+		time.Sleep(70 * time.Millisecond) // it has no slot for another one so long
+		if err := both.Ended(t.Context(), took(o, time.Second)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if taken["deep"] < 4 || taken["main"] < 4 || back.Load() > 1 {
+		t.Errorf("it took %v, and %d times orders went back", taken, back.Load())
 	}
 }
 

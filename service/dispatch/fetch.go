@@ -3,25 +3,16 @@ package dispatch
 import (
 	"context"
 	"encoding/json"
-	"fmt"
-	"slices"
 	"strconv"
 	"time"
 
 	"github.com/nats-io/nats.go"
 )
 
-// How long the service is asked to wait for an order for a slot. A slot that takes from
-// several queues asks one after the other.
-const (
-	pullFor      = 5 * time.Second
-	pullForOfOne = 250 * time.Millisecond
-)
-
 // fetch takes orders for the slots that wait: for each of them it asks for one order,
 // and again when that time is over.
 func (c *Courier) fetch(ctx context.Context) {
-	var asked []time.Time // when what was asked for is over
+	asked := newAsks(c.Hello().Queues)
 	defer func() {
 		c.mu.Lock()
 		defer c.mu.Unlock()
@@ -30,12 +21,6 @@ func (c *Courier) fetch(ctx context.Context) {
 		}
 		c.waiting = nil
 	}()
-	queues := c.Hello().Queues
-	next, number, longest := 0, 0, pullFor
-	if len(queues) > 1 {
-		longest = pullForOfOne
-	}
-	body := fmt.Appendf(nil, `{"batch":1,"expires":%d}`, longest.Nanoseconds())
 	late := time.NewTicker(time.Second)
 	defer late.Stop()
 	keep, kept := time.NewTimer(keptFor), true // it goes off when orders may have to go back
@@ -47,28 +32,24 @@ func (c *Courier) fetch(ctx context.Context) {
 			kept = true
 		}
 		if c.mayAsk() {
-			for more := c.ahead(); len(asked)+c.underway()+left < waiting+more; {
-				number++
-				request := nats.NewMsg("$JS.API.CONSUMER.MSG.NEXT." + ordersStream + "." + queues[next])
-				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(number), body
+			for _, one := range asked.more(waiting + c.ahead() - c.underway() - left) {
+				request := nats.NewMsg(asked.subject(one))
+				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(one.number), one.body()
 				if c.nc.PublishMsg(request) != nil {
-					break
+					break // it is late some time
 				}
-				next = (next + 1) % len(queues)
-				asked = append(asked, time.Now().Add(longest))
 			}
 		}
 		c.mu.Lock()
-		c.asked = len(asked)
+		c.asked = len(asked.out)
 		c.mu.Unlock()
 		select {
 		case m := <-c.in:
-			if len(asked) > 0 {
-				asked = asked[1:]
+			if status := m.Header.Get("Status"); status != "" {
+				asked.over(status, m.Subject)
+				continue
 			}
-			if m.Header.Get("Status") != "" {
-				continue // it is over, or there is none
-			}
+			asked.came(m.Subject)
 			if t, ok := c.receive(m); ok {
 				c.shelve(t)
 			}
@@ -82,10 +63,10 @@ func (c *Courier) fetch(ctx context.Context) {
 				c.group.Go(func() { c.giveBack(ctx, back) })
 			}
 		case <-late.C: // an answer may have been lost
-			asked = slices.DeleteFunc(asked, func(until time.Time) bool { return time.Since(until) > time.Second })
+			asked.late()
 		case <-c.look:
 		case <-c.anew:
-			asked = nil
+			asked.forget()
 		case <-c.closed:
 			return
 		case <-ctx.Done():

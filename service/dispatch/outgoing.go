@@ -68,21 +68,33 @@ func (x *Office) sendLater(ctx context.Context) {
 		}
 		x.mu.Unlock()
 		for _, q := range queues {
-			if err := x.sendSomeLater(ctx, q); err != nil && ctx.Err() == nil {
+			sent, err := x.sendSomeLater(ctx, q)
+			if err != nil && ctx.Err() == nil {
 				x.Log.Warn("orders that wait for a free slot cannot be sent now; it is tried again", "queue", q, "error", err)
 			}
-			again.Reset(time.Second)
+			pause := laterAgain
+			if sent > 0 {
+				pause = laterSoon
+			}
+			again.Reset(pause)
 		}
 	}
 }
 
-func (x *Office) sendSomeLater(ctx context.Context, q string) error {
+// After how long free slots are looked for again, without word of one: soon, if there were
+// some just now, since a worker of several queues asks for one order at a time.
+const (
+	laterAgain = time.Second
+	laterSoon  = 20 * time.Millisecond
+)
+
+func (x *Office) sendSomeLater(ctx context.Context, q string) (sent int, err error) {
 	if err := x.queue(ctx, q); err != nil {
-		return err
+		return 0, err
 	}
 	consumer, err := x.js.Consumer(ctx, ordersStream, q)
 	if err != nil {
-		return err
+		return 0, err
 	}
 	info := consumer.CachedInfo()
 	free := info.NumWaiting - int(info.NumPending)
@@ -95,7 +107,7 @@ func (x *Office) sendSomeLater(ctx context.Context, q string) error {
 	}
 	x.mu.Unlock()
 	nudge(x.wake)
-	return nil
+	return len(orders), nil
 }
 
 func nudge(c chan struct{}) {
