@@ -63,7 +63,8 @@ type Engine struct {
 type memory struct {
 	workflows map[string]*workflow
 	byID      map[int64]*workflow
-	runs      map[int64]*live // those that have not ended
+	versions  map[versionKey]*version // those that were read, which are not made again when all is read again
+	runs      map[int64]*live         // those that have not ended
 	timers    timers
 	ledger    ledger
 	backfills map[int64]*backfilling // those that have not ended

@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"testing/synctest"
@@ -392,3 +393,52 @@ func TestAStoppedEngineSaysSo(t *testing.T) {
 
 // anyGone says that no worker of before lives.
 func anyGone(string) bool { return true }
+
+// What was read of a version is kept while the records are read again after a fault, but
+// for one that was not recorded in the end.
+func TestVersionsOutliveAFault(t *testing.T) {
+	l := begin(t, t.TempDir())
+	inLoop := func(do func()) {
+		t.Helper()
+		if err := l.ask(t.Context(), func(*batch) error { do(); return nil }); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var refused atomic.Bool
+	inLoop(func() {
+		l.trial = func(point string) error {
+			if point == "before the commit" && refused.Load() {
+				return errors.New("disk I/O error")
+			}
+			return nil
+		}
+	})
+	text := func(program string) string { return "workflow: w\ntasks: {a: {exec: [" + program + "]}}" }
+	fault := func(program string) { // with a version that is not recorded
+		t.Helper()
+		refused.Store(true)
+		if err := l.applied(t, text(program)); err == nil {
+			t.Fatal("a version was applied on a disk that takes nothing")
+		}
+		refused.Store(false)
+		for l.Fault() != nil {
+			time.Sleep(20 * time.Millisecond)
+		}
+	}
+	current := func() (v *version) {
+		inLoop(func() { v = l.Engine.workflows["w"].current })
+		return v
+	}
+	l.apply(t, text("one"))
+	fault("lost")
+	first := current()
+	fault("lost too")
+	if again := current(); again != first {
+		t.Error("a version that stays was read again")
+	}
+	l.apply(t, text("two"))
+	fault("lost as well")
+	if v := current(); v.row.Number != 2 || v.nodes[0].Exec[0] != "two" {
+		t.Errorf("version %d is %v", v.row.Number, v.nodes[0].Exec)
+	}
+}

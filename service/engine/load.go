@@ -44,16 +44,30 @@ func (e *Engine) load(ctx context.Context) error {
 		}
 		w.watermarks[row.Name] = row.Value
 	}
-	versions := map[[2]int64]*version{}
+	m.versions = map[versionKey]*version{}
+	version := func(row store.Version) (*version, error) {
+		key := versionKey{row.Workflow, row.Number}
+		if m.versions[key] != nil {
+			return m.versions[key], nil
+		}
+		v := e.versions[key]
+		if v == nil || v.row != row { // one that was not recorded in the end may have had the same number
+			var err error
+			if v, err = newVersion(row); err != nil {
+				return nil, err
+			}
+		}
+		m.versions[key] = v
+		return v, nil
+	}
 	for _, row := range current {
-		v, err := newVersion(row)
+		v, err := version(row)
 		if err != nil {
 			return err
 		}
 		if err := m.byID[row.Workflow].take(v); err != nil {
 			return err
 		}
-		versions[[2]int64{row.Workflow, int64(row.Number)}] = v
 	}
 	troubles, err := e.store.OpenTroubles(ctx)
 	if err != nil {
@@ -67,17 +81,17 @@ func (e *Engine) load(ctx context.Context) error {
 		return fmt.Errorf("read the runs: %w", err)
 	}
 	for _, row := range open {
-		key := [2]int64{row.Workflow, int64(row.Version)}
-		if versions[key] == nil {
+		v := m.versions[versionKey{row.Workflow, row.Version}]
+		if v == nil {
 			versionRow, err := e.store.Version(ctx, row.Workflow, row.Version)
 			if err != nil {
 				return fmt.Errorf("read version %d of %s: %w", row.Version, row.Name, err)
 			}
-			if versions[key], err = newVersion(versionRow); err != nil {
+			if v, err = version(versionRow); err != nil {
 				return err
 			}
 		}
-		l, err := e.restore(ctx, row, versions[key])
+		l, err := e.restore(ctx, row, v)
 		if err != nil {
 			return fmt.Errorf("read run %s: %w", RunName(row.Name, row.Number), err)
 		}

@@ -48,6 +48,12 @@ type version struct {
 	keepsResults bool // somebody may ask for the results of its tasks
 }
 
+// versionKey names a version: the id of its workflow, and its number.
+type versionKey struct {
+	workflow int64
+	number   int
+}
+
 func newVersion(row store.Version) (*version, error) {
 	v := &version{row: row, definition: &definition.Workflow{}}
 	if err := json.Unmarshal([]byte(row.Definition), v.definition); err != nil {
