@@ -183,7 +183,7 @@ func (x *Office) back(ctx context.Context, m *nats.Msg) {
 		if json.Unmarshal(m.Data, &orders) != nil || instance == "" {
 			return
 		}
-		if x.early() {
+		if !x.mayGoBack(orders, instance) {
 			_ = m.Respond([]byte(claimWait))
 			return
 		}
@@ -196,6 +196,21 @@ func (x *Office) back(ctx context.Context, m *nats.Msg) {
 			}
 		}
 		_ = m.Respond(nil)
+	})
+}
+
+// mayGoBack tells whether it is known that no other worker has any of the orders. The one
+// that has them is not taken to have them any more.
+func (x *Office) mayGoBack(orders []given, instance string) bool {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if w := x.workers[instance]; w != nil {
+		w.Holds = slices.DeleteFunc(slices.Clone(w.Holds), func(h Held) bool {
+			return slices.ContainsFunc(orders, func(o given) bool { return o.Order.AttemptID == h.AttemptID })
+		})
+	}
+	return !slices.ContainsFunc(orders, func(o given) bool {
+		return x.early(o.Order.AttemptID) || x.heldBy(o.Order.AttemptID, instance)
 	})
 }
 
@@ -220,7 +235,7 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	if err != nil {
 		return err
 	}
-	if begun, ok := open[id]; !ok || begun || x.heldBy(id, instance) {
+	if begun, ok := open[id]; !ok || begun {
 		return nil
 	}
 	x.mu.Lock()
@@ -250,10 +265,9 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	return nil
 }
 
-// heldBy tells whether another worker than that one has an order.
+// heldBy tells whether another worker than that one has said that it has an order, for who
+// has the lock.
 func (x *Office) heldBy(id AttemptID, but string) bool {
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	for instance, w := range x.workers {
 		if instance != but && slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id }) {
 			return true

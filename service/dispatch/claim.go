@@ -2,6 +2,7 @@ package dispatch
 
 import (
 	"context"
+	"fmt"
 	"time"
 
 	"github.com/nats-io/nats.go"
@@ -20,8 +21,24 @@ const (
 	claimPatience = 30 * time.Second
 )
 
-// early tells whether workers may not have said yet what they have of before.
-func (x *Office) early() bool { return x.Now().Sub(x.opened) < HelloEvery+time.Second }
+// outBefore are the attempts that workers may have when a service begins; any other is
+// known to whom this one gives it.
+func (x *Office) outBefore(ctx context.Context) (map[AttemptID]bool, error) {
+	ids, err := x.Recorder.Out(ctx)
+	if err != nil {
+		return nil, fmt.Errorf("the attempts that are out cannot be read: %w", err)
+	}
+	before := map[AttemptID]bool{}
+	for _, id := range ids {
+		before[id] = true
+	}
+	return before, nil
+}
+
+// early tells whether a worker may have an attempt of before that has not said so yet.
+func (x *Office) early(id AttemptID) bool {
+	return x.before[id] && x.Now().Sub(x.opened) < HelloEvery+time.Second
+}
 
 // claim answers a worker that wants to begin an attempt.
 func (x *Office) claim(ctx context.Context, m *nats.Msg) {
@@ -31,7 +48,7 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 		if err != nil || instance == "" {
 			return
 		}
-		if x.early() {
+		if x.early(id) {
 			_ = m.Respond([]byte(claimWait))
 			return
 		}

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -26,6 +27,7 @@ type records struct {
 	ended  map[dispatch.AttemptID][]dispatch.Ended
 	open   map[dispatch.AttemptID]bool
 	by     map[dispatch.AttemptID]string
+	again  func(dispatch.AttemptID)
 	refuse int // so many reports cannot be recorded
 }
 
@@ -69,6 +71,17 @@ func (r *records) Open(_ context.Context, ids []dispatch.AttemptID) (map[dispatc
 	return out, nil
 }
 
+func (r *records) Out(context.Context) ([]dispatch.AttemptID, error) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return slices.Collect(maps.Keys(r.open)), nil
+}
+
+func (r *records) Again(_ context.Context, id dispatch.AttemptID) error {
+	r.again(id)
+	return nil
+}
+
 func (r *records) Executed(context.Context) (map[dispatch.AttemptID]string, error) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
@@ -100,8 +113,12 @@ type place struct {
 	stop     func()
 }
 
-func newPlace(t *testing.T, patience time.Duration) *place {
+// newPlace begins one whose records have attempts of a service before it.
+func newPlace(t *testing.T, patience time.Duration, before ...dispatch.AttemptID) *place {
 	p := &place{records: newRecords(), t: t, dir: t.TempDir(), patience: patience}
+	for _, id := range before {
+		p.open[id] = false
+	}
 	p.begin()
 	t.Cleanup(func() { p.stop() })
 	return p
@@ -528,6 +545,7 @@ func TestAParcelComesInPieces(t *testing.T) {
 // servers has failed, a worker asks before it begins, and one of two may.
 func TestOneOfTwoWorkersMayBegin(t *testing.T) {
 	p := &place{records: newRecords(), t: t, dir: t.TempDir(), outside: true}
+	p.open[anOrder(1).AttemptID] = false // of a service before this one
 	p.begin()
 	t.Cleanup(func() { p.stop() })
 	nc, err := p.server.Connect()
@@ -547,10 +565,12 @@ func TestOneOfTwoWorkersMayBegin(t *testing.T) {
 		return string(answer.Data)
 	}
 	p.mu.Lock()
-	p.open[anOrder(1).AttemptID] = false
+	p.open[anOrder(4).AttemptID] = false
 	p.mu.Unlock()
-	if got := ask(anOrder(1).AttemptID, "a"); got != "wait" {
-		t.Errorf("before all workers had the time to say what they have: %s", got)
+	for run, want := range map[int64]string{1: "wait", 4: "yes"} { // nobody can have the other one of before
+		if got := ask(anOrder(run).AttemptID, "a"); got != want {
+			t.Errorf("before all workers had the time to say what they have: %d: %s, not %s", run, got, want)
+		}
 	}
 	p.ahead = dispatch.HelloEvery + time.Second
 	for _, one := range []struct {
@@ -700,6 +720,75 @@ func TestOrdersFetchedAheadGoBack(t *testing.T) {
 		t.Errorf("executed were %v, not %v", got, want)
 	}
 	nothingFor(t, b)
+}
+
+// An order that has gone back from one worker goes back from the next one too, though the
+// first one's last hello tells that it has it.
+func TestAnOrderGoesBackFromOneWorkerAndFromTheNext(t *testing.T) {
+	p := newPlace(t, 0)
+	var workers []*dispatch.Courier
+	for i, name := range []string{"a", "b"} {
+		c, _ := p.courier(name)
+		workers = append(workers, c)
+		for n := range int64(4) { // its attempts are short
+			p.send(anOrder(10*int64(i) + n))
+			o, _ := p.take(workers[i])
+			if err := c.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	for n := range int64(40) {
+		p.send(anOrder(100 + n))
+	}
+	time.Sleep(time.Second) // nobody takes them, and they go back and forth, while both say hello
+	got := map[int64]int{}
+	for n := range 40 {
+		o, _ := p.take(workers[n%2])
+		got[o.Run]++
+		if err := workers[n%2].Ended(t.Context(), took(o, time.Second)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := range int64(40) {
+		if got[100+n] != 1 {
+			t.Errorf("order %d was executed %d times", 100+n, got[100+n])
+		}
+	}
+}
+
+// An order whose message is gone, and which no worker has begun, is sent again.
+func TestAnOrderThatVanishedIsSentAgain(t *testing.T) {
+	p := newPlace(t, 1200*time.Millisecond)
+	p.again = func(id dispatch.AttemptID) {
+		o := anOrder(1)
+		o.AttemptID = id
+		p.office.Send(o)
+	}
+	nc, err := p.server.Connect()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer nc.Close()
+	js, err := jetstream.New(nc)
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.send(anOrder(1))
+	orders, err := js.Stream(t.Context(), "LANTERN-ORDERS")
+	if err != nil {
+		t.Fatal(err)
+	}
+	p.until("it is there", func() bool { return orders.DeleteMsg(t.Context(), 1) == nil })
+	c, _ := p.courier("a")
+	o, _ := p.take(c)
+	if err := c.Ended(t.Context(), succeeded(o, "a")); err != nil {
+		t.Fatal(err)
+	}
+	nothingFor(t, c)
+	if got := p.reports(anOrder(1).AttemptID); len(got) != 1 {
+		t.Errorf("%d reports", len(got))
+	}
 }
 
 // An order that goes back twice, since the answer was lost, is put back once; one that is

@@ -8,6 +8,15 @@ import (
 	"wiselantern/service/dispatch"
 )
 
+// ahead are attempts of before: what is fetched ahead of them does not go back yet, since
+// others may have them.
+func ahead() (ids []dispatch.AttemptID) {
+	for n := range int64(9) {
+		ids = append(ids, anOrder(100+n).AttemptID)
+	}
+	return ids
+}
+
 // leaves has a worker of that name take two orders, fetch others ahead, and be gone; two
 // orders have ended without its having said that it knows. It tells what had begun.
 func (p *place) leaves(name string) (begun []dispatch.AttemptID) {
@@ -42,7 +51,7 @@ func (p *place) leaves(name string) (begun []dispatch.AttemptID) {
 // What a worker had fetched when it was killed is given to the next one at once, and as for
 // the first time; what had begun or ended is not.
 func TestTheNextWorkerGetsWhatWasNotBegun(t *testing.T) {
-	p := newPlace(t, 0)
+	p := newPlace(t, 0, ahead()...)
 	begun := p.leaves("a")
 	next, _ := p.heir("a", "a, again", dispatch.Estate{Of: []string{"a"}, Begun: begun})
 	got := map[int64]int{}
@@ -65,7 +74,7 @@ func TestTheNextWorkerGetsWhatWasNotBegun(t *testing.T) {
 // of another name speak for the one that is gone.
 func TestNoOrderIsGivenAnewThatAnotherMayHave(t *testing.T) {
 	t.Run("others", func(t *testing.T) {
-		p := newPlace(t, 0)
+		p := newPlace(t, 0, ahead()...)
 		other, _ := p.courier("b")
 		begun := p.leaves("a")
 		next, _ := p.heir("a", "a, again", dispatch.Estate{Of: []string{"a"}, Begun: begun})
@@ -73,7 +82,7 @@ func TestNoOrderIsGivenAnewThatAnotherMayHave(t *testing.T) {
 		nothingFor(t, other)
 	})
 	t.Run("another name", func(t *testing.T) {
-		p := newPlace(t, 0)
+		p := newPlace(t, 0, ahead()...)
 		begun := p.leaves("a")
 		next, _ := p.heir("b", "b", dispatch.Estate{Of: []string{"a"}, Begun: begun})
 		nothingFor(t, next)

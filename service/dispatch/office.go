@@ -23,6 +23,10 @@ type Recorder interface {
 	// Open tells which of the attempts are still to come to an end, and whether it is
 	// recorded that they have begun.
 	Open(context.Context, []AttemptID) (map[AttemptID]bool, error)
+	// Out lists the attempts whose orders have gone out, and that have not come to an end.
+	Out(context.Context) ([]AttemptID, error)
+	// Again has the order of an attempt that has not begun be sent again.
+	Again(context.Context, AttemptID) error
 	// Executed tells which attempts a worker executes, as far as is recorded, by the
 	// worker's name.
 	Executed(context.Context) (map[AttemptID]string, error)
@@ -55,7 +59,9 @@ type Office struct {
 	hushed  bool                 // no more orders go out
 	claims  map[AttemptID]string // attempts that may be begun, and the instance that may
 	opened  time.Time
-	mine    map[AttemptID]bool // orders that were sent, and whose end is not recorded
+	before  map[AttemptID]bool   // attempts that workers may have of a service before this one
+	mine    map[AttemptID]bool   // orders that were sent, and whose end is not recorded
+	anew    map[AttemptID]uint64 // orders that are sent again since they had vanished, and when that was found
 	out     []outgoing
 	wake    chan struct{}
 	queues  map[string]bool
@@ -92,7 +98,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {
@@ -113,6 +119,9 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 		return nil
 	})
 	if err != nil {
+		return nil, err
+	}
+	if x.before, err = x.outBefore(ctx); err != nil {
 		return nil, err
 	}
 	running, stop := context.WithCancel(context.Background())
@@ -145,6 +154,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	x.group.Go(func() { x.sendLater(running) })
 	x.group.Go(func() { x.tell(running) })
 	x.group.Go(func() { x.lookFor(running) })
+	x.group.Go(func() { x.lookForVanished(running) })
 	return x, nc.Flush()
 }
 
@@ -245,6 +255,7 @@ func (x *Office) report(ctx context.Context, m jetstream.Msg) {
 			x.told[r.Worker] = append(x.told[r.Worker], r.AttemptID)
 			delete(x.missing, r.AttemptID)
 			delete(x.mine, r.AttemptID)
+			delete(x.anew, r.AttemptID)
 			delete(x.claims, r.AttemptID)
 		}
 		nudge(x.toldAny)

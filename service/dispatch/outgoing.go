@@ -37,6 +37,7 @@ func (x *Office) Cancel(id AttemptID) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	delete(x.mine, id)
+	delete(x.anew, id)
 	for q, orders := range x.later {
 		if i := slices.IndexFunc(orders, func(l Order) bool { return l.AttemptID == id }); i >= 0 {
 			x.later[q] = slices.Delete(orders, i, i+1)
@@ -181,7 +182,10 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 		if !x.wanted(o.order.AttemptID) {
 			continue
 		}
-		ack, err := x.publish(ctx, o.order, 0)
+		x.mu.Lock()
+		after := x.anew[o.order.AttemptID]
+		x.mu.Unlock()
+		ack, err := x.publish(ctx, o.order, after)
 		if err != nil {
 			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
 			failed = append(failed, o)
@@ -194,14 +198,14 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 }
 
 // publish gives an order to the message server; after is the message of it that went
-// back, 0 for none. Its id is for the case that an answer was lost, and the order has come
+// back or when it was found to have vanished, 0 for neither. Its id is for the case that an answer was lost, and the order has come
 // to its end since: then its subject is free again. It is of this service alone: what
 // another one has sent may have been removed.
 func (x *Office) publish(ctx context.Context, o Order, after uint64) (jetstream.PubAckFuture, error) {
 	if err := x.queue(ctx, o.queue()); err != nil {
 		return nil, err
 	}
-	o.Claim = x.OnDisk || x.Apart && x.early()
+	o.Claim = x.OnDisk || x.Apart && x.early(o.AttemptID)
 	text, err := json.Marshal(o)
 	if err != nil {
 		return nil, err

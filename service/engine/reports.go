@@ -131,6 +131,28 @@ func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispat
 	return open, nil
 }
 
+// Out lists the attempts whose orders have gone out, and that have not come to an end.
+func (e *Engine) Out(ctx context.Context) (ids []dispatch.AttemptID, err error) {
+	rows, err := e.store.OrderedAttempts(ctx)
+	for _, a := range rows {
+		ids = append(ids, dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number})
+	}
+	return ids, err
+}
+
+// Again sends the order of an attempt once more that has not begun. It holds what it takes
+// since it was first sent.
+func (e *Engine) Again(ctx context.Context, id dispatch.AttemptID) error {
+	return e.submit(ctx, func(b *batch) error {
+		l, ok := e.fits(id)
+		if !ok || l.run.Tasks[id.Task].State != flow.Ready || l.run.Tasks[id.Task].Attempts != id.Attempt {
+			return nil
+		}
+		b.sendNow(l, id.Task, id.Attempt)
+		return nil
+	})
+}
+
 // Executed tells which attempts workers execute, and the worker's name.
 func (e *Engine) Executed(ctx context.Context) (map[dispatch.AttemptID]string, error) {
 	rows, err := e.store.OrderedAttempts(ctx)

@@ -55,3 +55,49 @@ func TestALateReportIsKeptAndChangesNothing(t *testing.T) {
 		}
 	})
 }
+
+// An order that vanished is sent again as it was, and no other: neither of an attempt that
+// has begun nor of one that has ended.
+func TestAnOrderIsSentAgainThatHasNotBegun(t *testing.T) {
+	l := begin(t, t.TempDir())
+	if err := l.GoOn(t.Context(), anyGone); err != nil {
+		t.Fatal(err)
+	}
+	l.apply(t, "workflow: w\ntasks: {a: {exec: [x], takes: {line: 1}}}")
+	if err := l.SetCapacity(t.Context(), "line", 1); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := l.Start(t.Context(), "w", Wanted{}, "kari"); err != nil {
+		t.Fatal(err)
+	}
+	first := l.hands.take()
+	if len(first) != 1 {
+		t.Fatalf("%d orders", len(first))
+	}
+	id := first[0].AttemptID
+	again := func() []dispatch.Order {
+		t.Helper()
+		l.hands.mu.Lock()
+		clear(l.hands.known)
+		l.hands.mu.Unlock()
+		if err := l.Again(t.Context(), id); err != nil {
+			t.Fatal(err)
+		}
+		return l.hands.take()
+	}
+	if got := again(); len(got) != 1 || got[0].AttemptID != id || got[0].Trace != first[0].Trace {
+		t.Errorf("sent again was %v", got)
+	}
+	if err := l.Started(t.Context(), dispatch.Started{AttemptID: id, Worker: "a", At: time.Now()}); err != nil {
+		t.Fatal(err)
+	}
+	if got := again(); len(got) != 0 {
+		t.Errorf("an attempt that has begun was sent again: %v", got)
+	}
+	if err := l.Ended(t.Context(), dispatch.Ended{AttemptID: id, Worker: "a", At: time.Now(), Outcome: dispatch.Succeeded}); err != nil {
+		t.Fatal(err)
+	}
+	if got := again(); len(got) != 0 {
+		t.Errorf("an attempt that has ended was sent again: %v", got)
+	}
+}
