@@ -3,8 +3,10 @@ package station
 import (
 	"context"
 	"log/slog"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -59,6 +61,14 @@ func (s *service) Open(_ context.Context, ids []dispatch.AttemptID) (map[dispatc
 	}
 	return open, nil
 }
+
+func (s *service) Out(context.Context) ([]dispatch.AttemptID, error) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return slices.Collect(maps.Keys(s.open)), nil
+}
+
+func (s *service) Again(context.Context, dispatch.AttemptID) error { return nil }
 
 func (s *service) Executed(context.Context) (map[dispatch.AttemptID]string, error) { return nil, nil }
 
