@@ -338,6 +338,8 @@ func TestOrdersThatLetOthersGoFirst(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	slices.Sort(order[:5]) // one that was fetched ahead and has gone back comes behind others of its kind
+	slices.Sort(order[5:])
 	if want := []int64{100, 101, 102, 103, 104, 0, 1, 2, 3, 4}; !slices.Equal(order, want) {
 		t.Errorf("they went out as %v, not %v", order, want)
 	}
@@ -788,6 +790,34 @@ func TestAnOrderThatVanishedIsSentAgain(t *testing.T) {
 	nothingFor(t, c)
 	if got := p.reports(anOrder(1).AttemptID); len(got) != 1 {
 		t.Errorf("%d reports", len(got))
+	}
+}
+
+// A worker whose attempts were short and take long now gives back once what it has fetched
+// ahead, and does not fetch it again and again.
+func TestAWorkerThatTakesLongerDoesNotFetchAhead(t *testing.T) {
+	p := newPlace(t, 0)
+	c, nc := p.courier("a")
+	var back atomic.Int64
+	if _, err := nc.Subscribe("lantern.back.*", func(*nats.Msg) { back.Add(1) }); err != nil {
+		t.Fatal(err)
+	}
+	for n := range int64(4) {
+		p.send(anOrder(n))
+		o, _ := p.take(c)
+		if err := c.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for n := range int64(9) {
+		p.send(anOrder(100 + n))
+	}
+	p.take(c) // and another slot
+	p.take(c)
+	p.until("orders go back", func() bool { return back.Load() > 0 })
+	time.Sleep(time.Second)
+	if n := back.Load(); n > 8 { // what had been asked for may still come
+		t.Errorf("orders went back %d times in a second", n)
 	}
 }
 

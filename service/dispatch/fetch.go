@@ -82,11 +82,16 @@ func (c *Courier) underway() int {
 	return len(c.claiming)
 }
 
-// tooLong takes the orders from the shelf that no slot has begun soon.
+// tooLong takes the orders from the shelf that no slot has begun soon. Then the slots have
+// attempts that are not short, and nothing more is fetched ahead until some were again.
 func (c *Courier) tooLong() []taken {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	return c.shelf.before(time.Now().Add(-keptFor))
+	back := c.shelf.before(time.Now().Add(-keptFor))
+	if len(back) > 0 {
+		c.usual = max(c.usual, keptFor)
+	}
+	return back
 }
 
 // mayAsk tells whether orders are asked for.
