@@ -68,15 +68,17 @@ func (x *Office) sendLater(ctx context.Context) {
 			}
 		}
 		x.mu.Unlock()
+		pause := laterAgain
 		for _, q := range queues {
 			sent, err := x.sendSomeLater(ctx, q)
 			if err != nil && ctx.Err() == nil {
 				x.Log.Warn("orders that wait for a free slot cannot be sent now; it is tried again", "queue", q, "error", err)
 			}
-			pause := laterAgain
 			if sent > 0 {
 				pause = laterSoon
 			}
+		}
+		if len(queues) > 0 {
 			again.Reset(pause)
 		}
 	}
@@ -197,10 +199,10 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	return failed
 }
 
-// publish gives an order to the message server; after is the message of it that went
-// back or when it was found to have vanished, 0 for neither. Its id is for the case that an answer was lost, and the order has come
-// to its end since: then its subject is free again. It is of this service alone: what
-// another one has sent may have been removed.
+// publish gives an order to the message server; after is the message of it that went back,
+// or when it was found to have vanished, 0 for neither. Its id is for the case that an
+// answer was lost, and the order has come to its end since: then its subject is free again.
+// It is of this service alone: what another one has sent may have been removed.
 func (x *Office) publish(ctx context.Context, o Order, after uint64) (jetstream.PubAckFuture, error) {
 	if err := x.queue(ctx, o.queue()); err != nil {
 		return nil, err
