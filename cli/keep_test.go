@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -39,7 +41,15 @@ func TestABackupIsTakenAndRestored(t *testing.T) {
 	close(stop)
 	work.Wait()
 	p.wants(p.does("backup", "safe.tar.zst"), 2, "is there already")
-	p.wants(p.does("doctor"), 0, "runs on it", "lantern.db", "sound", "1, each as it was applied")
+	looked := p.does("doctor")
+	p.wants(looked, 0, "runs on it", "lantern.db", "sound", "1, each as it was applied")
+	var kilobytes int // with what is written ahead of the database
+	if size := regexp.MustCompile(`lantern\.db +sound, (\d+) KB`).FindStringSubmatch(looked.out); size != nil {
+		kilobytes, _ = strconv.Atoi(size[1])
+	}
+	if kilobytes < 100 {
+		t.Errorf("the records have %d KB:\n%s", kilobytes, looked.out)
+	}
 	if info, err := os.Stat(filepath.Join(p.home, "safe.tar.zst")); err != nil || info.Mode().Perm() != 0o600 {
 		t.Errorf("%v, %v", info.Mode(), err)
 	}

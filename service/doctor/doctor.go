@@ -110,10 +110,20 @@ func databases(ctx context.Context, dir string) (all []Finding) {
 		case damage != nil:
 			all = append(all, Finding{name, Wrong, "it is damaged: " + strings.Join(damage, "; "), "stop the service, keep this folder, and restore a backup into another"})
 		default:
-			all = append(all, Finding{Of: name, State: Well, Found: fmt.Sprintf("sound, %d KB", info.Size()>>10)})
+			all = append(all, Finding{Of: name, State: Well, Found: fmt.Sprintf("sound, %d KB", (info.Size()+aheadOf(path))>>10)})
 		}
 	}
 	return all
+}
+
+// aheadOf is the size of what is written ahead of a database, which belongs to it, in bytes
+// (SQLite, Write-Ahead Logging).
+func aheadOf(path string) int64 {
+	info, err := os.Stat(path + "-wal")
+	if err != nil {
+		return 0 // it has none when nobody has it open
+	}
+	return info.Size()
 }
 
 func clock(ctx context.Context, dir string) Finding {
