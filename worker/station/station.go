@@ -14,7 +14,6 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
-	"runtime/debug"
 	"sync"
 	"time"
 
@@ -207,17 +206,12 @@ func (s *Station) End() error {
 // has nothing to do.
 const aloneFor = 10 * time.Second
 
-// garbageFor is by how much the little that a worker remembers may grow before its garbage
-// is collected, in percent (runtime/debug, SetGCPercent).
-const garbageFor = 400
-
 // Live is the life of a worker in a process of its own, which with its tasks is ended
 // before others when memory runs out. It takes no more orders when
 // ctx is done, and gives up what it has when urge is closed; it ends when it has
 // nothing left then. One that belongs to a service which is gone ends too when it has
 // nothing to do.
 func Live(ctx context.Context, urge <-chan struct{}, o Options) error {
-	debug.SetGCPercent(garbageFor)
 	if err := machine.YieldMemory(); err != nil {
 		o.Log.Debug("when memory runs out, tasks are not ended before the service", "error", err)
 	}
