@@ -94,6 +94,7 @@ func (e *Engine) Backfill(ctx context.Context, name string, asked Asked, by stri
 	}
 	row = store.Backfill{Workflow: w.row.ID, Name: name, State: BackfillRunning, RangeFrom: store.At(p.Range.From), RangeUntil: store.At(p.Range.Until), Asked: string(text),
 		AtOnce: asked.AtOnce, StopAfter: asked.StopAfter, Total: len(p.Stretches), CreatedBy: by}
+	advanced := make(chan error, 1)
 	err = e.submit(ctx, func(b *batch) error {
 		row.Created = store.At(b.at)
 		row.ID = b.AddBackfill(row)
@@ -102,10 +103,18 @@ func (e *Engine) Backfill(ctx context.Context, name string, asked Asked, by stri
 		}
 		e.backfills[row.ID] = &backfilling{row: row, asked: asked, going: map[int64]int{}}
 		b.tell(AllRuns)
+		b.effects = append(b.effects, func() { // in a commit of its own: what it reads is recorded by then
+			e.beside(func() { advanced <- e.advance(ctx, row.ID) })
+		})
 		return nil
 	})
-	if err == nil {
-		err = e.advance(ctx, row.ID) // in a commit of its own: what it reads is recorded by then
+	if err != nil {
+		return row, p, err
+	}
+	select {
+	case err = <-advanced:
+	case <-e.done:
+		err = ErrStopped
 	}
 	return row, p, err
 }
