@@ -53,10 +53,7 @@ func (c *Courier) aheadOf() int {
 func (c *Courier) lasted(d time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if c.usual == 0 {
-		c.usual = d
-	}
-	c.usual = max(c.usual-c.usual/8+d/8, 1)
+	c.usual = mean(c.usual, d)
 }
 
 // shelf are orders that no slot has taken yet, the oldest first.
@@ -86,8 +83,8 @@ func (s *shelf) before(then time.Time) (out []taken) {
 // drop gives up an order that was cancelled before it was begun: that it ended was
 // recorded then. It is for who has the lock.
 func (c *Courier) drop(id AttemptID) {
-	if held := c.hands[id]; held != nil && held.msg != nil {
-		_ = c.nc.Publish(held.msg.Reply, []byte("+ACK"))
+	if held := c.hands[id]; held != nil && held.came != nil {
+		c.settle(held)
 		delete(c.hands, id)
 	}
 }
@@ -96,12 +93,13 @@ func (c *Courier) drop(id AttemptID) {
 // that they are there again, and are not begun here any more.
 func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 	var back []given
+	var hands []*inHand
 	c.mu.Lock()
 	for _, t := range orders {
-		if held := c.hands[t.order.AttemptID]; held != nil && held.msg != nil {
+		if held := c.hands[t.order.AttemptID]; held != nil && held.came != nil {
 			held.back = true
-			sequence, sent := placeOf(held.msg)
-			back = append(back, given{t.order, sequence, sent})
+			sequence, sent := placeOf(held.came.msg)
+			back, hands = append(back, given{t.order, sequence, sent}), append(hands, held)
 		}
 	}
 	c.mu.Unlock()
@@ -109,9 +107,9 @@ func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 	if err != nil || len(back) == 0 {
 		return
 	}
-	for ctx.Err() == nil {
+	for {
 		request := nats.NewMsg(subjectBack + c.name)
-		request.Header.Set("instance", c.Hello().Instance)
+		request.Header.Set("instance", c.instance)
 		request.Data = text
 		asking, stop := context.WithTimeout(ctx, backTimeout)
 		answer, err := c.nc.RequestMsgWithContext(asking, request)
@@ -131,9 +129,10 @@ func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, b := range back {
-		if held := c.hands[b.Order.AttemptID]; held != nil && held.back { // or it has come again by now
-			delete(c.hands, b.Order.AttemptID)
+	for i, held := range hands {
+		c.settle(held)
+		if id := back[i].Order.AttemptID; c.hands[id] == held { // or it has come again by now
+			delete(c.hands, id)
 		}
 	}
 }
@@ -152,7 +151,7 @@ func (c *Courier) keep(ctx context.Context, orders []taken) {
 			continue
 		}
 		select {
-		case c.claimed <- &t:
+		case c.claimed <- []taken{t}:
 		case <-ctx.Done():
 		}
 	}
@@ -168,9 +167,14 @@ func placeOf(m *nats.Msg) (sequence uint64, sent time.Time) {
 
 // again tells whether a message is of another delivery than the one that goes back.
 func (h *inHand) again(m *nats.Msg) bool {
-	sequence, sent := placeOf(m)
-	before, at := placeOf(h.msg)
-	return h.back && (sequence != before || !sent.Equal(at))
+	return h.back && !same(h.came.msg, m)
+}
+
+// same tells whether two deliveries are of the same message.
+func same(a, b *nats.Msg) bool {
+	first, at := placeOf(a)
+	second, then := placeOf(b)
+	return first == second && at.Equal(then)
 }
 
 // back puts orders into their queues again that a worker has not begun, and answers when
@@ -239,6 +243,9 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 		return nil
 	}
 	x.mu.Lock()
+	if x.usual[o.Order.queue()] > 0 {
+		x.usual[o.Order.queue()] = max(x.usual[o.Order.queue()], keptFor) // they are not short now
+	}
 	if x.hushed {
 		x.mu.Unlock()
 		return errors.New("the service ends; the next one puts it back")
@@ -246,7 +253,8 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	if x.claims[id] == instance {
 		delete(x.claims, id)
 	}
-	x.mine[id] = true
+	x.leave(id)
+	x.mine[id] = sent{queue: o.Order.queue()}
 	x.mu.Unlock()
 	ack, err := x.publish(ctx, o.Order, o.Sequence)
 	if err == nil {

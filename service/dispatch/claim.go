@@ -42,6 +42,10 @@ func (x *Office) early(id AttemptID) bool {
 
 // claim answers a worker that wants to begin an attempt.
 func (x *Office) claim(ctx context.Context, m *nats.Msg) {
+	if m.Header.Get(headerBundle) != "" {
+		x.claimBundle(m)
+		return
+	}
 	x.group.Go(func() {
 		id, err := ParseAttemptID(m.Header.Get("attempt"))
 		instance := m.Header.Get("instance")
@@ -72,7 +76,7 @@ func (c *Courier) claim(ctx context.Context, id AttemptID) bool {
 	for began := time.Now(); time.Since(began) < claimPatience && ctx.Err() == nil; {
 		request := nats.NewMsg(subjectClaim + c.name)
 		request.Header.Set("attempt", id.String())
-		request.Header.Set("instance", c.Hello().Instance)
+		request.Header.Set("instance", c.instance)
 		asking, stop := context.WithTimeout(ctx, 2*time.Second)
 		answer, err := c.nc.RequestMsgWithContext(asking, request)
 		stop()

@@ -33,18 +33,19 @@ type CourierOptions struct {
 // Courier is the end of a worker in its conversation with the service.
 type Courier struct {
 	CourierOptions
-	name   string
-	slots  int
-	nc     *nats.Conn
-	js     jetstream.JetStream
-	inbox  string // what it asks for comes here
-	in     chan *nats.Msg
-	group  sync.WaitGroup
-	ending context.CancelFunc
+	name     string
+	instance string
+	slots    int
+	nc       *nats.Conn
+	js       jetstream.JetStream
+	inbox    string // what it asks for comes here
+	in       chan *nats.Msg
+	group    sync.WaitGroup
+	ending   context.CancelFunc
 
 	now      chan struct{}   // it is to say hello
 	life     context.Context // done when the conversation ends
-	claimed  chan *taken     // orders that may be begun; nil for one that may not
+	claimed  chan []taken    // orders that may be begun; none when what came may not
 	claiming map[AttemptID]bool
 	look     chan struct{} // more may be asked for than before
 	anew     chan struct{} // what was asked for before is not answered any more
@@ -56,9 +57,10 @@ type Courier struct {
 	resting    bool           // it takes no more, for its machine cannot
 	restUntil  time.Time      // at least
 	restReason string
-	drained    bool // it takes no more, as the service says
-	inherited  bool // the service knows what those before it have left
-	asked      int  // orders that were asked for and have not come
+	drained    bool    // it takes no more, as the service says
+	inherited  bool    // the service knows what those before it have left
+	asked      int     // messages with orders that were asked for and have not come
+	each       float64 // about how many orders such a message brings
 	closed     chan struct{}
 	heard      time.Time
 	welcome    chan struct{} // closed when the service has answered
@@ -73,12 +75,29 @@ type Courier struct {
 
 // inHand is an order that the worker has, until its report is recorded.
 type inHand struct {
-	msg      *nats.Msg // of a stream; nil for what an earlier worker has left
+	came     *letter // nil for what an earlier worker has left
 	stop     chan struct{}
 	started  time.Time // zero if it has not begun
 	told     bool      // its report is written down
 	back     bool      // it goes back, and is not begun here
 	recorded chan struct{}
+}
+
+// letter is a message with orders.
+type letter struct {
+	msg    *nats.Msg
+	orders int // how many of it are in hand
+}
+
+// settle notes that an order is not in hand any more: with the last one of its message, that
+// is done. It is for who has the lock.
+func (c *Courier) settle(held *inHand) {
+	if held.came == nil {
+		return
+	}
+	if held.came.orders--; held.came.orders == 0 {
+		_ = c.nc.Publish(held.came.msg.Reply, []byte("+ACK")) // one that is lost is noticed when it comes again
+	}
 }
 
 // NewCourier opens a worker's end on a connection, and says hello.
@@ -88,8 +107,8 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 	}
 	hello := o.Hello()
 	ctx, ending := context.WithCancel(context.Background())
-	c := &Courier{CourierOptions: o, name: hello.Name, slots: hello.Slots, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, life: ctx,
-		claimed: make(chan *taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1), report: make(chan struct{}, 1)}
+	c := &Courier{CourierOptions: o, name: hello.Name, instance: hello.Instance, slots: hello.Slots, each: 1, nc: nc, inbox: nc.NewInbox(), in: make(chan *nats.Msg, 1024), ending: ending, life: ctx,
+		claimed: make(chan []taken), claiming: map[AttemptID]bool{}, now: make(chan struct{}, 1), look: make(chan struct{}, 1), anew: make(chan struct{}, 1), closed: make(chan struct{}), welcome: make(chan struct{}), hands: map[AttemptID]*inHand{}, stops: map[AttemptID]time.Time{}, begin: make(chan struct{}, 1), report: make(chan struct{}, 1)}
 	c.ExpectAlso(o.Expect)
 	var err error
 	if c.js, err = jetstream.New(nc); err != nil {
@@ -247,16 +266,20 @@ func (c *Courier) sayHello(ctx context.Context) error {
 		h.Faults = append(h.Faults, c.restReason)
 	}
 	c.resting = len(h.Faults) > 0
-	h.Draining = c.leaving || c.drained
+	h.Draining, h.Bundles = c.leaving || c.drained, true
+	letters := map[*letter]bool{}
 	for id, held := range c.hands {
 		if held.told {
 			h.Told = append(h.Told, id)
 		} else if !held.back {
 			h.Holds = append(h.Holds, Held{id, held.started})
 		}
-		if held.msg != nil {
-			_ = c.nc.Publish(held.msg.Reply, []byte("+WPI")) // it is still at it
+		if held.came != nil {
+			letters[held.came] = true
 		}
+	}
+	for l := range letters {
+		_ = c.nc.Publish(l.msg.Reply, []byte("+WPI")) // it is still at it
 	}
 	for id, at := range c.stops {
 		if time.Since(at) > time.Minute {
@@ -317,9 +340,7 @@ func (c *Courier) recorded(ids []AttemptID) {
 		if held == nil || !held.told {
 			continue
 		}
-		if held.msg != nil {
-			_ = c.nc.Publish(held.msg.Reply, []byte("+ACK")) // one that is lost is noticed when the order comes again
-		}
+		c.settle(held)
 		close(held.recorded)
 		delete(c.hands, id)
 	}
@@ -397,7 +418,7 @@ const sayAgain = 15 * time.Second
 // saying is a report that is to be said.
 type saying struct {
 	report Ended
-	said   chan error // holds one: nil when the message server has it
+	said   chan error // why the message server does not take it; it holds one
 }
 
 // Ended says how an attempt ended, and returns when that is recorded. While there is
@@ -420,9 +441,7 @@ func (c *Courier) Ended(ctx context.Context, m Ended) error {
 	for {
 		select {
 		case err := <-s.said:
-			if err != nil {
-				return fmt.Errorf("the message server does not take it: %w", err)
-			}
+			return fmt.Errorf("the message server does not take it: %w", err)
 		case <-held.recorded:
 			return nil
 		case <-again.C:
@@ -484,7 +503,9 @@ func (c *Courier) sayReports(ctx context.Context) {
 		}
 		err := c.sayTogether(ctx, reports)
 		for _, s := range batch {
-			s.said <- err
+			if err != nil {
+				s.said <- err
+			}
 		}
 	}
 }

@@ -1,6 +1,7 @@
 package dispatch
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"strconv"
@@ -32,7 +33,7 @@ func (c *Courier) fetch(ctx context.Context) {
 			kept = true
 		}
 		if c.mayAsk() {
-			for _, one := range asked.more(waiting + c.ahead() - c.underway() - left) {
+			for _, one := range asked.more(c.messages(waiting + c.ahead() - c.underway() - left)) {
 				request := nats.NewMsg(asked.subject(one))
 				request.Reply, request.Data = c.inbox+"."+strconv.Itoa(one.number), one.body()
 				if c.nc.PublishMsg(request) != nil {
@@ -50,13 +51,9 @@ func (c *Courier) fetch(ctx context.Context) {
 				continue
 			}
 			asked.came(m.Subject)
-			if t, ok := c.receive(m); ok {
-				c.shelve(t)
-			}
-		case t := <-c.claimed:
-			if t != nil {
-				c.shelve(*t)
-			}
+			c.shelve(c.receive(m))
+		case orders := <-c.claimed:
+			c.shelve(orders)
 		case <-keep.C:
 			kept = false
 			if back := c.tooLong(); len(back) > 0 {
@@ -101,53 +98,74 @@ func (c *Courier) mayAsk() bool {
 	return !c.heard.IsZero() && c.inherited && !c.leaving && !c.drained && !c.resting && c.nc.IsConnected()
 }
 
-// receive looks at an order that has come. Only its first delivery may be executed.
-func (c *Courier) receive(m *nats.Msg) (t taken, ok bool) {
+// receive looks at what has come, and returns the orders that may begin. Only the first
+// delivery of one may be executed.
+func (c *Courier) receive(m *nats.Msg) (may []taken) {
+	if bytes.HasPrefix(m.Data, []byte("[")) {
+		var orders []Order
+		if err := json.Unmarshal(m.Data, &orders); err != nil {
+			c.leaveOut(m, err)
+			return nil
+		}
+		c.receiveBundle(orders, m)
+		return nil
+	}
 	var o Order
 	if err := json.Unmarshal(m.Data, &o); err != nil {
-		c.Words.Error("an order cannot be read and is left out; run the same version of lantern on all machines", "error", err)
-		_ = c.nc.Publish(m.Reply, []byte("+TERM"))
-		return t, false
+		c.leaveOut(m, err)
+		return nil
 	}
 	c.mu.Lock()
 	defer c.mu.Unlock()
+	c.brings(1)
 	if held := c.hands[o.AttemptID]; held != nil && !held.again(m) {
-		held.msg = m // it was sent again: it is here
-		return t, false
+		held.came = &letter{m, 1} // it was sent again: it is here
+		return nil
 	}
 	if meta, err := m.Metadata(); err != nil || meta.NumDelivered > 1 {
-		c.group.Go(func() { c.handBack(o, m) })
-		return t, false
+		c.group.Go(func() { c.handBack(m, o.AttemptID) })
+		return nil
 	}
 	if o.Claim {
 		o.Claim = false
 		if c.claiming[o.AttemptID] {
-			return t, false
+			return nil
 		}
 		c.claiming[o.AttemptID] = true
 		c.group.Go(func() {
-			var got *taken
+			var got []taken
 			yes := c.claim(c.life, o.AttemptID)
 			c.mu.Lock()
 			if yes {
-				t := c.hold(o, m)
-				got = &t
+				got = append(got, c.hold(o, &letter{msg: m}))
 			}
 			delete(c.claiming, o.AttemptID)
 			c.mu.Unlock()
-			select {
-			case c.claimed <- got:
-			case <-c.life.Done():
-			}
+			c.pass(got)
 		})
-		return t, false
+		return nil
 	}
-	return c.hold(o, m), true
+	return []taken{c.hold(o, &letter{msg: m})}
+}
+
+// pass gives the one who fetches orders that may begin, or word that what came may not.
+func (c *Courier) pass(orders []taken) {
+	select {
+	case c.claimed <- orders:
+	case <-c.life.Done():
+	}
+}
+
+// leaveOut gives up what cannot be read.
+func (c *Courier) leaveOut(m *nats.Msg, err error) {
+	c.Words.Error("an order cannot be read and is left out; run the same version of lantern on all machines", "error", err)
+	_ = c.nc.Publish(m.Reply, []byte("+TERM"))
 }
 
 // hold takes an order into its hands.
-func (c *Courier) hold(o Order, m *nats.Msg) taken {
-	held := &inHand{msg: m, stop: make(chan struct{}), recorded: make(chan struct{})}
+func (c *Courier) hold(o Order, l *letter) taken {
+	l.orders++
+	held := &inHand{came: l, stop: make(chan struct{}), recorded: make(chan struct{})}
 	if _, stopped := c.stops[o.AttemptID]; stopped {
 		close(held.stop)
 	}
@@ -155,13 +173,20 @@ func (c *Courier) hold(o Order, m *nats.Msg) taken {
 	return taken{order: o, stop: held.stop}
 }
 
-// handBack says of an order that was given to another worker before, which has not
-// been heard since, that its attempt is lost: nobody knows how far it came.
-func (c *Courier) handBack(o Order, m *nats.Msg) {
-	report := Ended{AttemptID: o.AttemptID, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"}
-	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
-	defer stop()
-	if err := c.sayTogether(ctx, []Ended{report}); err == nil {
+// handBack says of orders that were given to another worker before, which has not been
+// heard since, that their attempts are lost: nobody knows how far they came.
+func (c *Courier) handBack(m *nats.Msg, ids ...AttemptID) {
+	if c.sayLost(ids) == nil {
 		_ = c.nc.Publish(m.Reply, []byte("+ACK"))
 	}
+}
+
+func (c *Courier) sayLost(ids []AttemptID) error {
+	var reports []Ended
+	for _, id := range ids {
+		reports = append(reports, Ended{AttemptID: id, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"})
+	}
+	ctx, stop := context.WithTimeout(context.Background(), 10*time.Second)
+	defer stop()
+	return c.sayTogether(ctx, reports)
 }

@@ -40,7 +40,7 @@ func (c *Courier) inherit(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		}
-		c.Estate.Instance = c.Hello().Instance
+		c.Estate.Instance = c.instance
 		text, err := json.Marshal(c.Estate)
 		for range heirTries {
 			if err != nil || ctx.Err() != nil {
@@ -123,25 +123,52 @@ func (x *Office) giveAnew(ctx context.Context, queue string, begun []AttemptID) 
 		return err
 	}
 	var ids []AttemptID
+	bundles := map[string][]AttemptID{}
 	for subject := range info.State.Subjects {
+		if strings.Contains(subject, subjectBundle) {
+			x.mu.Lock()
+			bundles[subject] = slices.Clone(x.bundles[subject])
+			x.mu.Unlock()
+			continue
+		}
 		id, err := ParseAttemptID(strings.TrimPrefix(subject, subjectOrders+queue+"."))
 		if err != nil {
 			return err
 		}
 		ids = append(ids, id)
 	}
-	open, err := x.Recorder.Open(ctx, ids)
+	in := slices.Concat(slices.Collect(maps.Values(bundles))...)
+	open, err := x.Recorder.Open(ctx, slices.Concat(ids, in))
 	if err != nil {
 		return err
 	}
 	for _, id := range begun {
 		delete(open, id)
 	}
+	waits := func(id AttemptID) bool {
+		executed, is := open[id]
+		return is && !executed
+	}
+	done := map[string]bool{} // subjects
 	for _, id := range ids {
-		if executed, waits := open[id]; waits && !executed {
+		done[subjectOrders+queue+"."+id.String()] = !waits(id)
+	}
+	x.mu.Lock()
+	for _, id := range in {
+		delete(x.claims, id)
+		if !waits(id) {
+			x.leave(id)
+		}
+	}
+	for subject := range bundles {
+		done[subject] = len(x.bundles[subject]) == 0
+	}
+	x.mu.Unlock()
+	for subject, is := range done {
+		if !is {
 			continue
 		}
-		if err := stream.Purge(ctx, jetstream.WithPurgeSubject(subjectOrders+queue+"."+id.String())); err != nil {
+		if err := stream.Purge(ctx, jetstream.WithPurgeSubject(subject)); err != nil {
 			return err
 		}
 	}

@@ -145,6 +145,7 @@ type Hello struct {
 	Total    int64             `json:"total"`            // bytes of memory that its machine has
 	Faults   []string          `json:"faults,omitempty"` // what is wrong with its machine
 	Draining bool              `json:"draining,omitempty"`
+	Bundles  bool              `json:"bundles,omitempty"` // it takes several orders in a message
 	Holds    []Held            `json:"holds,omitempty"`
 	Told     []AttemptID       `json:"told,omitempty"` // whose reports are not known to be recorded
 }

@@ -59,9 +59,12 @@ type Office struct {
 	hushed  bool                 // no more orders go out
 	claims  map[AttemptID]string // attempts that may be begun, and the instance that may
 	opened  time.Time
-	before  map[AttemptID]bool   // attempts that workers may have of a service before this one
-	mine    map[AttemptID]bool   // orders that were sent, and whose end is not recorded
-	anew    map[AttemptID]uint64 // orders that are sent again since they had vanished, and when that was found
+	before  map[AttemptID]bool       // attempts that workers may have of a service before this one
+	mine    map[AttemptID]sent       // orders that were sent, and whose end is not recorded
+	bundles map[string][]AttemptID   // by subject: the orders that go out together, without those that have left it
+	bundled int64                    // how many there have been
+	usual   map[string]time.Duration // by queue: about how long attempts take; 0 if nobody knows
+	anew    map[AttemptID]uint64     // orders that are sent again since they had vanished, and when that was found
 	out     []outgoing
 	wake    chan struct{}
 	queues  map[string]bool
@@ -80,6 +83,7 @@ type Office struct {
 // outgoing is an order to be sent, or one to be taken back.
 type outgoing struct {
 	order  Order
+	bundle *bundle // nil for one that goes alone
 	cancel bool
 }
 
@@ -98,7 +102,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]bool{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]sent{}, bundles: map[string][]AttemptID{}, usual: map[string]time.Duration{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {
@@ -254,8 +258,8 @@ func (x *Office) report(ctx context.Context, m jetstream.Msg) {
 		for _, r := range reports {
 			x.told[r.Worker] = append(x.told[r.Worker], r.AttemptID)
 			delete(x.missing, r.AttemptID)
-			delete(x.mine, r.AttemptID)
-			delete(x.anew, r.AttemptID)
+			x.lasted(r)
+			x.done(r.AttemptID)
 			delete(x.claims, r.AttemptID)
 		}
 		nudge(x.toldAny)

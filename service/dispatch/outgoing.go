@@ -19,10 +19,11 @@ const mostPulls = 20_000
 func (x *Office) Send(o Order) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.hushed {
+	_, out := x.mine[o.AttemptID]
+	if _, anew := x.anew[o.AttemptID]; x.hushed || out && !anew {
 		return
 	}
-	x.mine[o.AttemptID] = true
+	x.mine[o.AttemptID] = sent{queue: o.queue()}
 	if o.Later {
 		x.later[o.queue()] = append(x.later[o.queue()], o)
 		nudge(x.idle)
@@ -36,8 +37,7 @@ func (x *Office) Send(o Order) {
 func (x *Office) Cancel(id AttemptID) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	delete(x.mine, id)
-	delete(x.anew, id)
+	x.done(id)
 	for q, orders := range x.later {
 		if i := slices.IndexFunc(orders, func(l Order) bool { return l.AttemptID == id }); i >= 0 {
 			x.later[q] = slices.Delete(orders, i, i+1)
@@ -136,7 +136,7 @@ func (x *Office) send(ctx context.Context) {
 		batch := x.out
 		x.out = nil
 		x.mu.Unlock()
-		failed := x.sendBatch(ctx, batch)
+		failed := x.sendBatch(ctx, x.together(batch))
 		if len(failed) == 0 {
 			continue
 		}
@@ -163,7 +163,7 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	settle := func() {
 		for _, g := range going {
 			if err := published(g.ack); err != nil {
-				x.Log.Warn("an order is not taken by the message server; it is sent again", "attempt", g.order.AttemptID.String(), "error", err)
+				x.Log.Warn("an order is not taken by the message server; it is sent again", "attempt", g.name(), "error", err)
 				failed = append(failed, g.outgoing)
 			}
 		}
@@ -172,7 +172,7 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	for _, o := range batch {
 		if o.cancel {
 			settle()
-			if i := slices.IndexFunc(failed, func(f outgoing) bool { return !f.cancel && f.order.AttemptID == o.order.AttemptID }); i >= 0 {
+			if i := slices.IndexFunc(failed, func(f outgoing) bool { return !f.cancel && f.bundle == nil && f.order.AttemptID == o.order.AttemptID }); i >= 0 {
 				failed = slices.Delete(failed, i, i+1)
 			}
 			if err := x.takeBack(ctx, o.order.AttemptID); err != nil && ctx.Err() == nil {
@@ -181,15 +181,12 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 			}
 			continue
 		}
-		if !x.wanted(o.order.AttemptID) {
+		ack, err := x.publishOut(ctx, o)
+		if ack == nil && err == nil {
 			continue
 		}
-		x.mu.Lock()
-		after := x.anew[o.order.AttemptID]
-		x.mu.Unlock()
-		ack, err := x.publish(ctx, o.order, after)
 		if err != nil {
-			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.order.AttemptID.String(), "error", err)
+			x.Log.Warn("an order cannot be sent now; it is tried again", "attempt", o.name(), "error", err)
 			failed = append(failed, o)
 			continue
 		}
@@ -197,6 +194,33 @@ func (x *Office) sendBatch(ctx context.Context, batch []outgoing) (failed []outg
 	}
 	settle()
 	return failed
+}
+
+// name is what is told of what is to be sent.
+func (o outgoing) name() string {
+	if o.bundle != nil {
+		return o.bundle.subject
+	}
+	return o.order.AttemptID.String()
+}
+
+// publishOut gives what goes out to the message server; nothing if nobody wants it any more.
+// A bundle that has been taken already is refused.
+func (x *Office) publishOut(ctx context.Context, o outgoing) (jetstream.PubAckFuture, error) {
+	if b := o.bundle; b != nil {
+		if err := x.queue(ctx, b.queue); err != nil {
+			return nil, err
+		}
+		return x.js.PublishAsync(b.subject, b.text, jetstream.WithMsgID(b.subject))
+	}
+	x.mu.Lock()
+	_, wanted := x.mine[o.order.AttemptID]
+	after := x.anew[o.order.AttemptID]
+	x.mu.Unlock()
+	if !wanted {
+		return nil, nil
+	}
+	return x.publish(ctx, o.order, after)
 }
 
 // publish gives an order to the message server; after is the message of it that went back,
@@ -227,13 +251,6 @@ func published(ack jetstream.PubAckFuture) error {
 		}
 		return err
 	}
-}
-
-// wanted tells whether the end of an order is still to come.
-func (x *Office) wanted(id AttemptID) bool {
-	x.mu.Lock()
-	defer x.mu.Unlock()
-	return x.mine[id]
 }
 
 // takeBack removes an order that no worker may begin any more, and says so to the one

@@ -85,7 +85,7 @@ func (c *Courier) hand() (waiting, left int) {
 }
 
 // shelve puts orders that may begin on the shelf.
-func (c *Courier) shelve(orders ...taken) {
+func (c *Courier) shelve(orders []taken) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	for _, t := range orders {

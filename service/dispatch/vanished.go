@@ -37,6 +37,8 @@ func (x *Office) lookForVanished(ctx context.Context) {
 			x.Log.Warn("an order is not with the message server any more, and has not begun; it is sent again", "attempt", id.String())
 			x.mu.Lock()
 			x.anew[id] = uint64(x.Now().UnixNano())
+			x.leave(id)
+			delete(x.claims, id)
 			x.mu.Unlock()
 			if err := x.Recorder.Again(ctx, id); err != nil && ctx.Err() == nil {
 				x.Log.Warn("it cannot be sent again now; it is tried later", "attempt", id.String(), "error", err)
@@ -50,12 +52,12 @@ func (x *Office) lookForVanished(ctx context.Context) {
 // the message server has no message. They are only looked for when it has fewer than there
 // should be.
 func (x *Office) withoutMessage(ctx context.Context) ([]AttemptID, error) {
-	sent := x.sent()
+	sent, messages := x.sent()
 	if len(sent) == 0 {
 		return nil, nil
 	}
 	stream, err := x.js.Stream(ctx, ordersStream)
-	if err != nil || stream.CachedInfo().State.Msgs >= uint64(len(sent)) {
+	if err != nil || stream.CachedInfo().State.Msgs >= uint64(messages) {
 		return nil, err
 	}
 	info, err := stream.Info(ctx, jetstream.WithSubjectFilter(subjectOrders+">"))
@@ -64,6 +66,14 @@ func (x *Office) withoutMessage(ctx context.Context) ([]AttemptID, error) {
 	}
 	there := map[AttemptID]bool{}
 	for subject := range info.State.Subjects {
+		if strings.Contains(subject, subjectBundle) {
+			x.mu.Lock()
+			for _, id := range x.bundles[subject] {
+				there[id] = true
+			}
+			x.mu.Unlock()
+			continue
+		}
 		_, text, _ := strings.Cut(strings.TrimPrefix(subject, subjectOrders), ".")
 		if id, err := ParseAttemptID(text); err == nil {
 			there[id] = true
@@ -80,24 +90,36 @@ func (x *Office) withoutMessage(ctx context.Context) ([]AttemptID, error) {
 	}), nil
 }
 
-// sent are the orders that have gone out and whose end is not recorded.
-func (x *Office) sent() []AttemptID {
+// sent are the orders that have gone out and whose end is not recorded, and how many messages
+// they should be in.
+func (x *Office) sent() (ids []AttemptID, messages int) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	waits := map[AttemptID]bool{}
 	for _, o := range x.out {
-		waits[o.order.AttemptID] = true
+		if o.bundle == nil {
+			waits[o.order.AttemptID] = true
+			continue
+		}
+		for _, id := range x.bundles[o.bundle.subject] {
+			waits[id] = true
+		}
 	}
 	for _, orders := range x.later {
 		for _, o := range orders {
 			waits[o.AttemptID] = true
 		}
 	}
-	ids := make([]AttemptID, 0, len(x.mine))
-	for id := range x.mine {
-		if !waits[id] {
-			ids = append(ids, id)
+	in := map[string]bool{}
+	for id, s := range x.mine {
+		if waits[id] {
+			continue
 		}
+		ids = append(ids, id)
+		if s.bundle == "" || !in[s.bundle] {
+			messages++
+		}
+		in[s.bundle] = true
 	}
-	return ids
+	return ids, messages
 }

@@ -141,7 +141,8 @@ func (x *Office) Leave(instance string) {
 func (x *Office) Knows(id AttemptID) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	return x.mine[id] || x.held(id)
+	_, mine := x.mine[id]
+	return mine || x.held(id)
 }
 
 // Busy tells whether an order is out whose end is not recorded.
