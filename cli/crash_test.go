@@ -42,10 +42,18 @@ func seeded(t *testing.T) *rand.Rand {
 	return rand.New(rand.NewPCG(seed, 0))
 }
 
-// work is a workflow whose tasks note when they begin and end.
+// work is a workflow whose tasks note when they begin and end: some that take a while, and
+// many that are over at once, whose orders go out together and are fetched ahead.
 func work(notes, queue string) string {
-	step := fmt.Sprintf("'echo \"begin $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; sleep 0.15; echo line of $LANTERN_RUN; echo \"end $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; echo \"{\\\"of\\\": \\\"$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\\\"}\" > $LANTERN_RESULT'", notes)
-	return fmt.Sprintf("workflow: work\nif_running: alongside\ndefaults: {queue: %s}\ntasks:\n  a: {shell: %[2]s}\n  b: {after: a, for_each: [x, y, z], shell: %[2]s}\n  c: {after: b, shell: %[2]s}\n", queue, step)
+	step := func(wait string) string {
+		return fmt.Sprintf("'echo \"begin $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; %[2]secho line of $LANTERN_RUN; echo \"end $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; echo \"{\\\"of\\\": \\\"$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\\\"}\" > $LANTERN_RESULT'", notes, wait)
+	}
+	many := "[0"
+	for n := 1; n < 20; n++ {
+		many += fmt.Sprintf(", %d", n)
+	}
+	return fmt.Sprintf("workflow: work\nif_running: alongside\ndefaults: {queue: %s}\ntasks:\n  a: {shell: %[2]s}\n  b: {after: a, for_each: [x, y, z], shell: %[2]s}\n"+
+		"  q: {after: a, for_each: %[4]s, shell: %[3]s}\n  r: {after: q, for_each: %[4]s, shell: %[3]s}\n  c: {after: [b, r], shell: %[2]s}\n", queue, step("sleep 0.15; "), step(""), many+"]")
 }
 
 // feed starts runs until it is told to stop, and tells how many were acknowledged.
