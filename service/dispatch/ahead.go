@@ -254,6 +254,7 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 		delete(x.claims, id)
 	}
 	x.leave(id)
+	delete(x.theirs, id)
 	x.mine[id] = sent{queue: o.Order.queue()}
 	x.mu.Unlock()
 	ack, err := x.publish(ctx, o.Order, o.Sequence)

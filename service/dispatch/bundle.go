@@ -169,6 +169,7 @@ func (x *Office) done(id AttemptID) {
 		delete(x.claims, id)
 	}
 	x.leave(id)
+	delete(x.theirs, id)
 	delete(x.mine, id)
 	delete(x.anew, id)
 }

@@ -63,6 +63,7 @@ type Courier struct {
 	each       float64 // about how many orders such a message brings
 	closed     chan struct{}
 	heard      time.Time
+	opened     time.Time     // when the streams were made; zero if they outlive the service
 	welcome    chan struct{} // closed when the service has answered
 	hands      map[AttemptID]*inHand
 	stops      map[AttemptID]time.Time // told to be ended, and maybe on the way to here
@@ -95,9 +96,16 @@ func (c *Courier) settle(held *inHand) {
 	if held.came == nil {
 		return
 	}
-	if held.came.orders--; held.came.orders == 0 {
+	if held.came.orders--; held.came.orders == 0 && !c.stale(held.came.msg) {
 		_ = c.nc.Publish(held.came.msg.Reply, []byte("+ACK")) // one that is lost is noticed when it comes again
 	}
+}
+
+// stale tells whether a message is of a stream that went with its service. Another may stand
+// in its place by now, and is not to be acknowledged for it. It is for who has the lock.
+func (c *Courier) stale(m *nats.Msg) bool {
+	_, sent := placeOf(m)
+	return sent.Before(c.opened)
 }
 
 // NewCourier opens a worker's end on a connection, and says hello.
@@ -279,6 +287,9 @@ func (c *Courier) sayHello(ctx context.Context) error {
 		}
 	}
 	for l := range letters {
+		if c.stale(l.msg) {
+			continue
+		}
 		_ = c.nc.Publish(l.msg.Reply, []byte("+WPI")) // it is still at it
 	}
 	for id, at := range c.stops {
@@ -305,7 +316,7 @@ func (c *Courier) sayHello(ctx context.Context) error {
 	if c.heard.IsZero() {
 		close(c.welcome)
 	}
-	c.heard, c.drained, c.leaving = time.Now(), a.Drain, c.leaving || a.Leave
+	c.heard, c.opened, c.drained, c.leaving = time.Now(), a.Opened, a.Drain, c.leaving || a.Leave
 	c.mu.Unlock()
 	c.recorded(a.Recorded)
 	for _, id := range a.Stop {

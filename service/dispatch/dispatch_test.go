@@ -28,7 +28,8 @@ type records struct {
 	open   map[dispatch.AttemptID]bool
 	by     map[dispatch.AttemptID]string
 	again  func(dispatch.AttemptID)
-	refuse int // so many reports cannot be recorded
+	lost   func(dispatch.AttemptID) // an attempt that was open is lost
+	refuse int                      // so many reports cannot be recorded
 }
 
 func newRecords() *records {
@@ -46,15 +47,25 @@ func (r *records) Started(_ context.Context, m dispatch.Started) error {
 
 func (r *records) Ended(_ context.Context, reports ...dispatch.Ended) error {
 	r.mu.Lock()
-	defer r.mu.Unlock()
 	if r.refuse > 0 {
 		r.refuse--
+		r.mu.Unlock()
 		return errors.New("the disk is full")
 	}
+	var lost []dispatch.AttemptID
 	for _, m := range reports {
+		if _, open := r.open[m.AttemptID]; open && m.Outcome == dispatch.Lost {
+			lost = append(lost, m.AttemptID)
+		}
 		delete(r.open, m.AttemptID)
 		delete(r.by, m.AttemptID)
 		r.ended[m.AttemptID] = append(r.ended[m.AttemptID], m)
+	}
+	r.mu.Unlock()
+	for _, id := range lost {
+		if r.lost != nil {
+			r.lost(id)
+		}
 	}
 	return nil
 }
@@ -107,6 +118,7 @@ type place struct {
 	dir      string
 	patience time.Duration
 	outside  bool // the message server, as far as the office is told
+	apart    bool // workers of other machines may be there
 	ahead    time.Duration
 	server   *broker.Server
 	office   *dispatch.Office
@@ -134,7 +146,7 @@ func (p *place) begin() {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, OnDisk: p.outside, Now: func() time.Time { return time.Now().Add(p.ahead) }, Log: slog.New(slog.DiscardHandler),
+	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, OnDisk: p.outside, Apart: p.apart, Now: func() time.Time { return time.Now().Add(p.ahead) }, Log: slog.New(slog.DiscardHandler),
 		Parcel: func(name string, from int64) ([]byte, bool, error) {
 			if name != "abc" {
 				return nil, false, errors.New("there is no such parcel")
@@ -162,6 +174,11 @@ func (p *place) courier(name string, queues ...string) (*dispatch.Courier, *nats
 
 // heir is one that follows others of its name.
 func (p *place) heir(name, instance string, e dispatch.Estate, queues ...string) (*dispatch.Courier, *nats.Conn) {
+	return p.heirWith(name, instance, e, nil, queues...)
+}
+
+// heirWith is one that says what the others have left.
+func (p *place) heirWith(name, instance string, e dispatch.Estate, expect []dispatch.AttemptID, queues ...string) (*dispatch.Courier, *nats.Conn) {
 	p.t.Helper()
 	nc, err := broker.Enter(filepath.Join(p.dir, "worker"), nats.MaxReconnects(-1), nats.ReconnectWait(20*time.Millisecond))
 	if err != nil {
@@ -172,7 +189,7 @@ func (p *place) heir(name, instance string, e dispatch.Estate, queues ...string)
 	}
 	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Every: 300 * time.Millisecond, Words: slog.New(slog.DiscardHandler),
 		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: instance, Queues: queues, Slots: 2} },
-		Estate: e,
+		Estate: e, Expect: expect,
 		Keep:   func(context.Context, dispatch.Log) error { return nil },
 		Before: func(context.Context, dispatch.AttemptID) error { return nil }})
 	if err != nil {

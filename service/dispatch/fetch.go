@@ -122,15 +122,15 @@ func (c *Courier) receive(m *nats.Msg) (may []taken) {
 		held.came = &letter{m, 1} // it was sent again: it is here
 		return nil
 	}
+	if c.claiming[o.AttemptID] {
+		return nil
+	}
 	if meta, err := m.Metadata(); err != nil || meta.NumDelivered > 1 {
 		c.group.Go(func() { c.handBack(m, o.AttemptID) })
 		return nil
 	}
 	if o.Claim {
 		o.Claim = false
-		if c.claiming[o.AttemptID] {
-			return nil
-		}
 		c.claiming[o.AttemptID] = true
 		c.group.Go(func() {
 			var got []taken

@@ -156,4 +156,5 @@ type Answer struct {
 	Recorded []AttemptID `json:"recorded,omitempty"` // of those that it told
 	Drain    bool        `json:"drain,omitempty"`    // it is to take no more work
 	Leave    bool        `json:"leave,omitempty"`    // and to end when it has none left
+	Opened   time.Time   `json:"opened,omitzero"`    // when the streams were made; zero if they outlive the service
 }

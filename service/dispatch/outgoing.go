@@ -23,6 +23,7 @@ func (x *Office) Send(o Order) {
 	if _, anew := x.anew[o.AttemptID]; x.hushed || out && !anew {
 		return
 	}
+	delete(x.theirs, o.AttemptID)
 	x.mine[o.AttemptID] = sent{queue: o.queue()}
 	if o.Later {
 		x.later[o.queue()] = append(x.later[o.queue()], o)

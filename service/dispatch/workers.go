@@ -71,6 +71,10 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 			x.claims[held.AttemptID] = h.Instance
 		}
 	}
+	x.takesOver(ids, open, h.Name)
+	if !x.OnDisk {
+		a.Opened = x.made
+	}
 	a.Drain, a.Leave = x.drained[h.Name], x.leaving[h.Instance]
 	x.took(h)
 	x.workers[h.Instance] = &Worker{Hello: h, Heard: x.Now()}
@@ -78,6 +82,16 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 	close(x.changed)
 	x.changed = make(chan struct{})
 	return a, nil
+}
+
+// takesOver notes what a worker has of a service before this one. It is for who has the lock.
+func (x *Office) takesOver(ids []AttemptID, open map[AttemptID]bool, name string) {
+	for _, id := range ids {
+		_, mine := x.mine[id]
+		if _, ok := open[id]; ok && !mine && x.before[id] && !x.OnDisk {
+			x.theirs[id] = name
+		}
+	}
 }
 
 // forgottenAfter is how long a worker is listed that is not heard.
@@ -175,7 +189,9 @@ func (x *Office) held(id AttemptID) bool {
 }
 
 // lookFor looks for attempts whose workers are silent, until ctx is done: those that
-// nobody has said for so long that it executes them are lost.
+// nobody has said for so long that it executes them are lost. So are those that a worker
+// had of a service before this one: their messages went with that, and nobody knows how far
+// they came.
 func (x *Office) lookFor(ctx context.Context) {
 	every := time.NewTicker(x.Patience / 6)
 	defer every.Stop()
@@ -190,6 +206,11 @@ func (x *Office) lookFor(ctx context.Context) {
 			continue // it is looked again
 		}
 		x.mu.Lock()
+		for id, name := range x.theirs {
+			if executed[id] == "" {
+				executed[id] = name
+			}
+		}
 		now := x.Now()
 		for instance, w := range x.workers {
 			if now.Sub(w.Heard) > forgottenAfter {
