@@ -85,7 +85,7 @@ bench: build .cache/chromium .cache/ninja
 profile: build .cache/ninja
 	@mkdir -p .cache/profiles
 	CGO_ENABLED=1 $(GO) build -trimpath -tags profile -o .cache/profiles/lantern ./cmd/lantern
-	LANTERN_PROFILES=$(CURDIR)/.cache/profiles LANTERN_BINARY=$(CURDIR)/.cache/profiles/lantern $(GO) test -run '^$$' -bench Graph -benchtime 1x ./service
+	LANTERN_PROFILES=$(CURDIR)/.cache/profiles LANTERN_BINARY=$(CURDIR)/.cache/profiles/lantern $(GO) test -run '^$$' -bench 'Graph$$' -benchtime 1x ./service
 	for of in serve worker; do $(GO) tool pprof -top -cum -nodecount 60 .cache/profiles/lantern .cache/profiles/$$of.pprof; done
 
 clean:

@@ -33,30 +33,96 @@ func graphAfter(place int) []int {
 	return []int{above + column, above + (column+1)%graphWide}
 }
 
+// step is what each task of a graph does, in the words of a workflow, of make and of ninja.
+type step struct{ workflow, makefile, ninja string }
+
+var (
+	nothing = step{"exec: [/bin/true]", "/bin/true", "/bin/true"}
+	// It counts for about ten milliseconds.
+	counting = step{"shell: 'i=0; while [ $i -lt 8000 ]; do i=$((i+1)); done'", "i=0; while [ $$i -lt 8000 ]; do i=$$((i+1)); done", "i=0; while [ $$i -lt 8000 ]; do i=$$((i+1)); done"}
+)
+
 // graph writes the same graph for the service, make and ninja.
-func graph(tasks int) (workflow, makefile, ninja string) {
+func graph(name string, tasks int, does step) (workflow, makefile, ninja string) {
 	var w, m, n strings.Builder
-	fmt.Fprintf(&w, "workflow: graph-%d\ntasks:\n", tasks)
+	fmt.Fprintf(&w, "workflow: %s\ntasks:\n", name)
 	m.WriteString("all:")
 	for i := range tasks {
 		fmt.Fprintf(&m, " t%d", i)
 	}
 	m.WriteString("\n")
-	n.WriteString("rule true\n  command = /bin/true\n")
+	fmt.Fprintf(&n, "rule does\n  command = %s\n", does.ninja)
 	for i := range tasks {
-		fmt.Fprintf(&w, "  t%d: {exec: [/bin/true]", i)
+		fmt.Fprintf(&w, "  t%d: {%s", i, does.workflow)
 		fmt.Fprintf(&m, "t%d:", i)
-		fmt.Fprintf(&n, "build t%d: true", i)
+		fmt.Fprintf(&n, "build t%d: does", i)
 		if after := graphAfter(i); after != nil {
 			fmt.Fprintf(&w, ", after: [t%d, t%d]", after[0], after[1])
 			fmt.Fprintf(&m, " t%d t%d", after[0], after[1])
 			fmt.Fprintf(&n, " t%d t%d", after[0], after[1])
 		}
 		w.WriteString("}\n")
-		m.WriteString("\n\t@/bin/true\n")
+		m.WriteString("\n\t@" + does.makefile + "\n")
 		n.WriteString("\n")
 	}
 	return w.String(), m.String(), n.String()
+}
+
+// graphs are the same graph in all three forms: in a service, and in a folder.
+type graphs struct {
+	*testkit.Service
+	name, dir string
+}
+
+func newGraphs(b *testing.B, s *testkit.Service, name string, tasks int, does step) graphs {
+	b.Helper()
+	g := graphs{s, name, b.TempDir()}
+	workflow, makefile, ninja := graph(name, tasks, does)
+	for name, text := range map[string]string{"Makefile": makefile, "build.ninja": ninja} {
+		if err := os.WriteFile(filepath.Join(g.dir, name), []byte(text), 0o600); err != nil {
+			b.Fatal(err)
+		}
+	}
+	s.Apply(b, workflow)
+	return g
+}
+
+// ours is how long it takes in the service.
+func (g graphs) ours(b *testing.B) time.Duration {
+	b.Helper()
+	run, err := g.Client.Start(context.Background(), g.name, client.StartRequest{})
+	if err != nil {
+		b.Fatal(err)
+	}
+	run = ended(b, g.Service, run.ID)
+	return run.Ended.Sub(run.Created)
+}
+
+// by is how long another program takes.
+func (g graphs) by(b *testing.B, words ...string) time.Duration {
+	b.Helper()
+	command := exec.Command(words[0], append(words[1:], fmt.Sprintf("-j%d", graphSlots))...)
+	command.Dir = g.dir
+	began := time.Now()
+	if out, err := command.CombinedOutput(); err != nil {
+		b.Fatalf("%s: %v\n%.300s", words[0], err, out)
+	}
+	return time.Since(began)
+}
+
+// The same graph with tasks that each have something to do, beside make.
+func BenchmarkGraphOfWork(b *testing.B) {
+	g := newGraphs(b, testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots)), "graph-of-work", 1000, counting)
+	for b.Loop() {
+		var ours, withMake []time.Duration
+		for range 3 {
+			ours = append(ours, g.ours(b))
+			withMake = append(withMake, g.by(b, "make", "-s"))
+		}
+		b.ReportMetric(median(ours).Seconds(), "s-graph-of-work")
+		b.ReportMetric(median(withMake).Seconds(), "s-make")
+		b.ReportMetric(median(ours).Seconds()/median(withMake).Seconds(), "x-make")
+	}
 }
 
 // Five thousand tasks through the built binary, beside make and ninja on the same
@@ -64,24 +130,8 @@ func graph(tasks int) (workflow, makefile, ninja string) {
 // commits, one after the other in the same run.
 func BenchmarkGraph(b *testing.B) {
 	const tasks = 5000
-	workflow, makefile, ninja := graph(tasks)
-	dir := b.TempDir()
-	for name, text := range map[string]string{"Makefile": makefile, "build.ninja": ninja} {
-		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o600); err != nil {
-			b.Fatal(err)
-		}
-	}
 	s := testkit.Serve(b, b.TempDir(), "--slots", fmt.Sprint(graphSlots))
-	s.Apply(b, workflow)
-	timed := func(name string, words ...string) time.Duration {
-		command := exec.Command(words[0], words[1:]...)
-		command.Dir = dir
-		began := time.Now()
-		if out, err := command.CombinedOutput(); err != nil {
-			b.Fatalf("%s: %v\n%.300s", name, err, out)
-		}
-		return time.Since(began)
-	}
+	g := newGraphs(b, s, fmt.Sprintf("graph-%d", tasks), tasks, nothing)
 	for b.Loop() {
 		var ours, withMake, withNinja, bare []time.Duration
 		var service, worker float64
@@ -90,18 +140,13 @@ func BenchmarkGraph(b *testing.B) {
 				profile(b, s.Dir, syscall.SIGUSR1)
 				service, worker = processorTime(b, s.Dir, "serve"), processorTime(b, s.Dir, "worker")
 			}
-			run, err := s.Client.Start(context.Background(), fmt.Sprintf("graph-%d", tasks), client.StartRequest{})
-			if err != nil {
-				b.Fatal(err)
-			}
-			run = ended(b, s, run.ID)
+			ours = append(ours, g.ours(b))
 			if round == 1 {
 				service, worker = processorTime(b, s.Dir, "serve")-service, processorTime(b, s.Dir, "worker")-worker
 				profile(b, s.Dir, syscall.SIGUSR2)
 			}
-			ours = append(ours, run.Ended.Sub(run.Created))
-			withMake = append(withMake, timed("make", "make", "-s", fmt.Sprintf("-j%d", graphSlots)))
-			withNinja = append(withNinja, timed("ninja", "ninja", "--quiet", fmt.Sprintf("-j%d", graphSlots)))
+			withMake = append(withMake, g.by(b, "make", "-s"))
+			withNinja = append(withNinja, g.by(b, "ninja", "--quiet"))
 			bare = append(bare, bareStarts(b, tasks))
 		}
 		b.ReportMetric(median(ours).Seconds(), "s-graph")

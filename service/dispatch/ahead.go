@@ -22,7 +22,8 @@ const (
 	aheadFor    = 40 * time.Millisecond // for about as much time are orders fetched ahead
 	aheadMost   = 8                     // times the slots
 	keptFor     = 50 * time.Millisecond // until an order that no slot has begun goes back
-	gatherFor   = 8 * time.Millisecond
+	gatherFor   = 8 * time.Millisecond  // reports that go together, or for as long as an attempt takes
+	gatherMost  = 3 * gatherFor
 	backTimeout = 2 * time.Second
 )
 
@@ -43,10 +44,10 @@ func (c *Courier) ahead() int {
 
 // aheadOf is ahead for who has the lock.
 func (c *Courier) aheadOf() int {
-	if c.usual <= 0 || c.usual > aheadFor/2 {
+	if c.usual <= 0 {
 		return 0
 	}
-	return min(int(aheadFor/c.usual), aheadMost*c.slots)
+	return min(c.slots*int(aheadFor/time.Microsecond)/int(max(c.usual/time.Microsecond, 1)), aheadMost*c.slots)
 }
 
 // lasted notes how long an attempt took.

@@ -370,7 +370,7 @@ func (c *Courier) Started(s Started) {
 }
 
 // begunAfter is how long an attempt is executed before its start is said.
-const begunAfter = 15 * time.Millisecond
+const begunAfter = 50 * time.Millisecond
 
 func (c *Courier) sayBegun(ctx context.Context) {
 	for {
@@ -492,8 +492,9 @@ func (c *Courier) sayReports(ctx context.Context) {
 		}
 		c.mu.Lock()
 		if len(c.shelf) > 0 { // there is enough to do meanwhile
+			gather := min(max(c.usual, gatherFor), gatherMost)
 			c.mu.Unlock()
-			time.Sleep(gatherFor)
+			time.Sleep(gather)
 			c.mu.Lock()
 		}
 		count, size := 0, 0

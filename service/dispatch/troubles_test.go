@@ -403,7 +403,7 @@ func (w *trouble) judge() {
 }
 
 func TestTroublesBetweenServiceAndWorkers(t *testing.T) {
-	seeds, first := 4, 1
+	seeds, first := 2, 1
 	if n, err := strconv.Atoi(os.Getenv("LANTERN_SEEDS")); err == nil {
 		seeds = n
 	}
