@@ -44,10 +44,10 @@ func (c *Courier) ahead() int {
 
 // aheadOf is ahead for who has the lock.
 func (c *Courier) aheadOf() int {
-	if c.usual <= 0 {
+	if c.usual <= 0 || c.usual >= keptFor { // the slots may all be free at the same time, and not before
 		return 0
 	}
-	return min(c.slots*int(aheadFor/time.Microsecond)/int(max(c.usual/time.Microsecond, 1)), aheadMost*c.slots)
+	return min(c.slots*int(aheadFor)/int(c.usual), aheadMost*c.slots)
 }
 
 // lasted notes how long an attempt took.

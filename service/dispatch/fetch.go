@@ -86,7 +86,7 @@ func (c *Courier) tooLong() []taken {
 	defer c.mu.Unlock()
 	back := c.shelf.before(time.Now().Add(-keptFor))
 	if len(back) > 0 {
-		c.usual = max(c.usual, aheadFor*time.Duration(c.slots)+time.Microsecond)
+		c.usual = max(c.usual, keptFor)
 	}
 	return back
 }
