@@ -261,6 +261,11 @@ func (x *Office) report(ctx context.Context, m jetstream.Msg) {
 			x.told[r.Worker] = append(x.told[r.Worker], r.AttemptID)
 			delete(x.missing, r.AttemptID)
 			x.lasted(r)
+			if s, mine := x.mine[r.AttemptID]; mine && s.bundle == "" && x.before[r.AttemptID] {
+				// It was sent again before its worker's heir had told of it, who has no message of it to acknowledge.
+				x.out = append(x.out, outgoing{order: Order{AttemptID: r.AttemptID}, cancel: true})
+				nudge(x.wake)
+			}
 			x.done(r.AttemptID)
 			delete(x.claims, r.AttemptID)
 		}
