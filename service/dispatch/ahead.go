@@ -22,8 +22,8 @@ const (
 	aheadFor    = 40 * time.Millisecond // for about as much time are orders fetched ahead
 	aheadMost   = 8                     // times the slots
 	keptFor     = 50 * time.Millisecond // until an order that no slot has begun goes back
-	gatherFor   = 8 * time.Millisecond  // reports that go together, or for as long as an attempt takes
-	gatherMost  = 3 * gatherFor
+	gatherFor   = 8 * time.Millisecond  // are reports gathered at least, while there is other work
+	gatherMost  = 3 * gatherFor         // and at most, for as long as an attempt takes
 	backTimeout = 2 * time.Second
 )
 
@@ -256,7 +256,7 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	}
 	x.leave(id)
 	delete(x.theirs, id)
-	x.mine[id] = sent{queue: o.Order.queue()}
+	x.mine[id] = standing{queue: o.Order.queue()}
 	x.mu.Unlock()
 	ack, err := x.publish(ctx, o.Order, o.Sequence)
 	if err == nil {

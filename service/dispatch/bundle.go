@@ -30,8 +30,8 @@ const (
 	mostBundleBytes = 256 << 10 // but for an order that has more by itself
 )
 
-// sent is an order that was sent, and whose end is not recorded.
-type sent struct {
+// standing is where an order stands that was sent.
+type standing struct {
 	queue  string
 	bundle string // the subject of its message, "" if it is alone in its own
 }
@@ -52,29 +52,26 @@ type may struct {
 
 // together puts orders that are to go out into bundles, as far as that helps.
 func (x *Office) together(batch []outgoing) (all []outgoing) {
-	orders := map[string][]Order{}
+	of, size := map[string][]outgoing{}, map[string]int{} // by queue: those that fit to others
+	x.mu.Lock()
 	for _, o := range batch {
-		if x.fitsOthers(o) {
-			orders[o.order.queue()] = append(orders[o.order.queue()], o.order)
-		}
-	}
-	size := map[string]int{}
-	for q, of := range orders {
-		size[q] = x.bundleSize(q, len(of))
-	}
-	for _, o := range batch {
-		if q := o.order.queue(); !x.fitsOthers(o) || size[q] < 2 {
+		if q := o.order.queue(); x.fitsOthers(o) {
+			of[q] = append(of[q], o)
+		} else {
 			all = append(all, o)
 		}
 	}
-	for q, of := range orders {
+	for q, some := range of {
+		size[q] = x.bundleSize(q, len(some))
+	}
+	x.mu.Unlock()
+	for q, some := range of {
 		if size[q] < 2 {
+			all = append(all, some...)
 			continue
 		}
-		for some := range slices.Chunk(of, size[q]) {
-			for _, b := range x.bundlesOf(q, some) {
-				all = append(all, outgoing{bundle: &b})
-			}
+		for chunk := range slices.Chunk(some, size[q]) {
+			all = append(all, x.bundlesOf(q, chunk)...)
 		}
 	}
 	return all
@@ -82,22 +79,20 @@ func (x *Office) together(batch []outgoing) (all []outgoing) {
 
 // fitsOthers tells whether an order may go out with others. One that a worker may have of a
 // service before this one does not, nor one that has vanished: they are asked for one by one.
+// It is for who has the lock.
 func (x *Office) fitsOthers(o outgoing) bool {
 	if o.cancel || o.bundle != nil || o.order.Later {
 		return false
 	}
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	_, mine := x.mine[o.order.AttemptID]
 	_, anew := x.anew[o.order.AttemptID]
 	return mine && !anew && !x.before[o.order.AttemptID]
 }
 
 // bundleSize is how many of so many orders of a queue go into a bundle: not more than one
-// worker begins in the time for which it fetches ahead, and so that each gets some.
+// worker begins in the time for which it fetches ahead, and so that each gets some. It is for
+// who has the lock.
 func (x *Office) bundleSize(queue string, orders int) int {
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	usual := x.usual[queue]
 	if x.OnDisk || usual <= 0 || usual > aheadFor/2 {
 		return 1
@@ -119,32 +114,31 @@ func (x *Office) bundleSize(queue string, orders int) int {
 }
 
 // bundlesOf makes one bundle of orders, or several if they are large.
-func (x *Office) bundlesOf(queue string, orders []Order) (all []bundle) {
+func (x *Office) bundlesOf(queue string, orders []outgoing) (all []outgoing) {
 	var text bytes.Buffer
 	var ids []AttemptID
-	x.mu.Lock()
-	defer x.mu.Unlock()
 	bind := func() {
 		if len(ids) == 0 {
 			return
 		}
+		x.mu.Lock()
+		defer x.mu.Unlock()
 		x.bundled++
 		b := bundle{fmt.Sprintf("%s%s%s%d-%d", subjectOrders, queue, subjectBundle, x.opened.UnixNano(), x.bundled), queue, append(bytes.Clone(text.Bytes()), ']')}
 		for _, id := range ids {
-			x.mine[id] = sent{queue, b.subject}
+			if _, mine := x.mine[id]; mine { // or it was cancelled just now
+				x.mine[id] = standing{queue, b.subject}
+				x.bundles[b.subject] = append(x.bundles[b.subject], id)
+			}
 		}
-		x.bundles[b.subject] = ids
-		all = append(all, b)
+		all = append(all, outgoing{bundle: &b})
 		ids = nil
 		text.Reset()
 	}
 	for _, o := range orders {
-		if _, mine := x.mine[o.AttemptID]; !mine {
-			continue // it was cancelled just now
-		}
-		one, err := json.Marshal(o)
+		one, err := json.Marshal(o.order)
 		if err != nil {
-			x.Log.Error("an order cannot be written", "attempt", o.AttemptID.String(), "error", err)
+			all = append(all, o) // who sends it alone tells why it cannot be written
 			continue
 		}
 		if text.Len()+len(one) > mostBundleBytes {
@@ -156,7 +150,7 @@ func (x *Office) bundlesOf(queue string, orders []Order) (all []bundle) {
 			text.WriteByte(',')
 		}
 		text.Write(one)
-		ids = append(ids, o.AttemptID)
+		ids = append(ids, o.order.AttemptID)
 	}
 	bind()
 	return all
@@ -184,7 +178,20 @@ func (x *Office) leave(id AttemptID) {
 	if x.bundles[s.bundle] = rest; len(rest) == 0 {
 		delete(x.bundles, s.bundle)
 	}
-	x.mine[id] = sent{queue: s.queue}
+	x.mine[id] = standing{queue: s.queue}
+}
+
+// standsIn are the orders of a subject of the stream, without those that have left it.
+func (x *Office) standsIn(subject string) []AttemptID {
+	if strings.Contains(subject, subjectBundle) {
+		return slices.Clone(x.bundles[subject])
+	}
+	_, text, _ := strings.Cut(strings.TrimPrefix(subject, subjectOrders), ".")
+	id, err := ParseAttemptID(text)
+	if err != nil {
+		return nil
+	}
+	return []AttemptID{id}
 }
 
 // lasted notes how long an attempt took.
@@ -268,13 +275,13 @@ func (c *Courier) receiveBundle(orders []Order, m *nats.Msg) {
 		c.mu.Unlock()
 		c.pass(got)
 		if over {
-			_ = c.nc.Publish(m.Reply, []byte("+ACK"))
+			_ = m.Ack()
 		}
-		if len(lost) > 0 && c.sayLost(lost) == nil {
+		if len(lost) > 0 && c.sayLost(lost...) == nil {
 			c.mu.Lock()
 			defer c.mu.Unlock()
 			if l.orders -= len(lost); l.orders == 0 {
-				_ = c.nc.Publish(m.Reply, []byte("+ACK"))
+				_ = m.Ack()
 			}
 		}
 	})
@@ -283,22 +290,8 @@ func (c *Courier) receiveBundle(orders []Order, m *nats.Msg) {
 // claimBundle asks what may be begun of a bundle; nothing, and it is not known, when nobody
 // answers: then it is given to another.
 func (c *Courier) claimBundle(ctx context.Context, subject string) (a may) {
-	for began := time.Now(); time.Since(began) < claimPatience && ctx.Err() == nil; {
-		request := nats.NewMsg(subjectClaim + c.name)
-		request.Header.Set(headerBundle, subject)
-		request.Header.Set("instance", c.instance)
-		asking, stop := context.WithTimeout(ctx, 2*time.Second)
-		answer, err := c.nc.RequestMsgWithContext(asking, request)
-		stop()
-		if err == nil && json.Unmarshal(answer.Data, &a) == nil {
-			return a
-		}
-		select {
-		case <-time.After(200 * time.Millisecond):
-		case <-ctx.Done():
-		}
-	}
-	return may{}
+	c.asks(ctx, headerBundle, subject, func(answer []byte) bool { return json.Unmarshal(answer, &a) == nil })
+	return a
 }
 
 // brings notes how many orders a message has brought.

@@ -52,10 +52,10 @@ func (p *place) messages(s jetstream.Stream) (alone, together []string) {
 }
 
 // short has a worker execute attempts that are short, so that what comes next goes out together.
-func (p *place) short(c *dispatch.Courier) {
+func (p *place) short(c *dispatch.Courier, first int64) {
 	p.t.Helper()
 	for n := range int64(4) {
-		p.send(anOrder(n))
+		p.send(anOrder(first + n))
 		o, _ := p.take(c)
 		if err := c.Ended(p.t.Context(), took(o, time.Millisecond)); err != nil {
 			p.t.Fatal(err)
@@ -68,9 +68,15 @@ func (p *place) short(c *dispatch.Courier) {
 func (p *place) left() {
 	p.t.Helper()
 	c, connection := p.heir("a", "before", dispatch.Estate{})
-	p.short(c)
+	p.short(c, 0)
 	connection.Close()
 	time.Sleep(200 * time.Millisecond) // the message server has seen that it is gone
+}
+
+// empty waits until no message is left.
+func (p *place) empty(s jetstream.Stream) {
+	p.t.Helper()
+	p.until("no message is left", func() bool { alone, together := p.messages(s); return len(alone)+len(together) == 0 })
 }
 
 // bundled sends so many orders, and tells which stand together with others in the stream.
@@ -109,35 +115,23 @@ func TestOrdersOfShortAttemptsGoOutTogether(t *testing.T) {
 	stream := p.stream()
 	a, _ := p.courier("a")
 	b, _ := p.courier("b")
-	p.short(a)
+	p.short(a, 0)
 	const many = 400
 	for n := range int64(many) {
 		p.send(anOrder(100 + n))
 	}
-	var mu sync.Mutex
-	taken := map[int64]int{}
+	var taken tally
 	var group sync.WaitGroup
 	for _, c := range []*dispatch.Courier{a, b, a, b} {
 		group.Go(func() {
-			for {
-				o, _, err := c.Take(t.Context())
-				if err != nil {
-					return
-				}
-				mu.Lock()
-				taken[o.Run]++
-				mu.Unlock()
+			taken.works(t.Context(), c, func(o dispatch.Order) {
 				group.Go(func() { _ = c.Ended(t.Context(), took(o, time.Millisecond)) })
-			}
+			})
 		})
 	}
-	p.until("all are recorded", func() bool { p.mu.Lock(); defer p.mu.Unlock(); return len(p.ended) == many+4 })
-	for n := range int64(many) {
-		if taken[100+n] != 1 {
-			t.Errorf("order %d was executed %d times", 100+n, taken[100+n])
-		}
-	}
-	p.until("no message is left", func() bool { alone, together := p.messages(stream); return len(alone)+len(together) == 0 })
+	p.recorded(many + 4)
+	p.once(taken.got, 100, many)
+	p.empty(stream)
 	info, err := stream.Info(t.Context())
 	if err != nil {
 		t.Fatal(err)
@@ -180,21 +174,9 @@ func TestAnOrderIsCancelledAmongOthers(t *testing.T) {
 	}
 	p.until("all are taken back", func() bool { return int(stops.Load()) == len(cancelled) })
 	b, _ := p.courier("b") // it hears nothing of that
-	got := map[int64]int{}
-	for range 40 - len(cancelled) {
-		o, _ := p.take(b)
-		got[o.Run]++
-		if err := b.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for n := int64(100); n < 140; n++ {
-		if want := map[bool]int{false: 1}[slices.Contains(cancelled, n)]; got[n] != want {
-			t.Errorf("order %d was executed %d times", n, got[n])
-		}
-	}
+	p.once(p.executes(b, "b", 40-len(cancelled), time.Millisecond), 100, 40, cancelled...)
 	nothingFor(t, b)
-	p.until("no message is left", func() bool { alone, together := p.messages(stream); return len(alone)+len(together) == 0 })
+	p.empty(stream)
 }
 
 // What comes together and finds no slot goes back one by one. When the worker that it came to
@@ -221,16 +203,7 @@ func TestOrdersThatCameTogetherGoBack(t *testing.T) {
 	})
 	connection.Close()
 	b, _ := p.courier("b")
-	got := map[int64]int{}
-	for range 40 - len(kept) {
-		o, _ := p.take(b)
-		got[o.Run]++
-		report := took(o, time.Second)
-		report.Worker = "b"
-		if err := b.Ended(t.Context(), report); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.once(p.executes(b, "b", 40-len(kept), time.Second), 100, 40, kept...)
 	go func() {
 		if o, _, err := b.Take(t.Context()); err == nil {
 			t.Errorf("order %d is given out again", o.Run)
@@ -239,7 +212,7 @@ func TestOrdersThatCameTogetherGoBack(t *testing.T) {
 	p.until("what a had is lost", func() bool {
 		return !slices.ContainsFunc(kept, func(run int64) bool { return len(p.reports(anOrder(run).AttemptID)) == 0 })
 	})
-	p.until("no message is left", func() bool { alone, together := p.messages(stream); return len(alone)+len(together) == 0 })
+	p.empty(stream)
 	for n := range int64(40) {
 		mine := slices.Contains(kept, 100+n)
 		want := map[bool]dispatch.Outcome{true: dispatch.Lost, false: dispatch.Succeeded}[mine]
@@ -247,9 +220,6 @@ func TestOrdersThatCameTogetherGoBack(t *testing.T) {
 			if r.Outcome != want {
 				t.Errorf("order %d, of a: %v, is reported %s", 100+n, mine, r.Outcome)
 			}
-		}
-		if (got[100+n] == 1) == mine {
-			t.Errorf("order %d, of a: %v, was executed by b %d times", 100+n, mine, got[100+n])
 		}
 	}
 }
@@ -265,30 +235,14 @@ func TestTheNextWorkerGetsWhatCameTogether(t *testing.T) {
 	o, _ := p.take(a)
 	connection.Close() // before anything goes back
 	next, _ := p.heir("a", "a, again", dispatch.Estate{Of: []string{"a", "before"}, Begun: []dispatch.AttemptID{o.AttemptID}})
-	got := map[int64]int{}
-	for range 19 {
-		o, _ := p.take(next)
-		got[o.Run]++
-		if err := next.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.once(p.executes(next, "a", 19, time.Millisecond), 100, 20, o.Run)
 	nothingFor(t, next)
-	for n := range int64(20) {
-		if want := map[bool]int{false: 1}[100+n == o.Run]; got[100+n] != want {
-			t.Errorf("order %d was executed %d times", 100+n, got[100+n])
-		}
-	}
 }
 
 // Orders whose common message is gone are sent again.
 func TestOrdersThatVanishedTogetherAreSentAgain(t *testing.T) {
 	p := newPlace(t, 1200*time.Millisecond)
-	p.again = func(id dispatch.AttemptID) {
-		o := anOrder(1)
-		o.AttemptID = id
-		p.office.Send(o)
-	}
+	p.resends()
 	stream := p.stream()
 	p.left()
 	p.bundled(stream, 100, 20)
@@ -296,20 +250,8 @@ func TestOrdersThatVanishedTogetherAreSentAgain(t *testing.T) {
 		t.Fatal(err)
 	}
 	c, _ := p.courier("a")
-	got := map[int64]int{}
-	for range 20 {
-		o, _ := p.take(c)
-		got[o.Run]++
-		if err := c.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.once(p.executes(c, "a", 20, time.Millisecond), 100, 20)
 	nothingFor(t, c)
-	for n := range int64(20) {
-		if got[100+n] != 1 {
-			t.Errorf("order %d was executed %d times", 100+n, got[100+n])
-		}
-	}
 }
 
 // A worker of a version before that takes one order in a message gets them so.

@@ -14,7 +14,8 @@ import (
 // begins: the service says yes to one of them.
 
 const (
-	subjectClaim  = "lantern.claim." // WORKER; the attempt's id and the instance
+	subjectClaim  = "lantern.claim." // WORKER; the attempt's id or its bundle, and the instance
+	headerAttempt = "attempt"
 	claimYes      = "yes"
 	claimNo       = "no"
 	claimWait     = "wait" // workers have not yet told what they hold
@@ -47,7 +48,7 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 		return
 	}
 	x.group.Go(func() {
-		id, err := ParseAttemptID(m.Header.Get("attempt"))
+		id, err := ParseAttemptID(m.Header.Get(headerAttempt))
 		instance := m.Header.Get("instance")
 		if err != nil || instance == "" {
 			return
@@ -72,24 +73,30 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 
 // claim asks whether an order may be begun here. It is false too when nobody answers:
 // then the order is given to another, which says that it was given before.
-func (c *Courier) claim(ctx context.Context, id AttemptID) bool {
+func (c *Courier) claim(ctx context.Context, id AttemptID) (yes bool) {
+	c.asks(ctx, headerAttempt, id.String(), func(answer []byte) bool {
+		yes = string(answer) == claimYes
+		return yes || string(answer) == claimNo
+	})
+	return yes
+}
+
+// asks asks for leave to begin something, again and again for a while until there is an
+// answer that says it.
+func (c *Courier) asks(ctx context.Context, header, what string, says func(answer []byte) bool) {
 	for began := time.Now(); time.Since(began) < claimPatience && ctx.Err() == nil; {
 		request := nats.NewMsg(subjectClaim + c.name)
-		request.Header.Set("attempt", id.String())
+		request.Header.Set(header, what)
 		request.Header.Set("instance", c.instance)
 		asking, stop := context.WithTimeout(ctx, 2*time.Second)
 		answer, err := c.nc.RequestMsgWithContext(asking, request)
 		stop()
-		switch {
-		case err == nil && string(answer.Data) == claimYes:
-			return true
-		case err == nil && string(answer.Data) == claimNo:
-			return false
+		if err == nil && says(answer.Data) {
+			return
 		}
 		select {
 		case <-time.After(200 * time.Millisecond):
 		case <-ctx.Done():
 		}
 	}
-	return false
 }

@@ -97,7 +97,7 @@ func (c *Courier) settle(held *inHand) {
 		return
 	}
 	if held.came.orders--; held.came.orders == 0 && !c.stale(held.came.msg) {
-		_ = c.nc.Publish(held.came.msg.Reply, []byte("+ACK")) // one that is lost is noticed when it comes again
+		_ = held.came.msg.Ack() // one that is lost is noticed when it comes again
 	}
 }
 
@@ -287,10 +287,9 @@ func (c *Courier) sayHello(ctx context.Context) error {
 		}
 	}
 	for l := range letters {
-		if c.stale(l.msg) {
-			continue
+		if !c.stale(l.msg) {
+			_ = l.msg.InProgress() // it is still at it
 		}
-		_ = c.nc.Publish(l.msg.Reply, []byte("+WPI")) // it is still at it
 	}
 	for id, at := range c.stops {
 		if time.Since(at) > time.Minute {

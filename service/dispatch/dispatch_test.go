@@ -224,6 +224,75 @@ func (p *place) take(c *dispatch.Courier) (dispatch.Order, <-chan struct{}) {
 	return o, cancelled
 }
 
+// executes has a worker execute so many orders, and tells how often each run was among them.
+func (p *place) executes(c *dispatch.Courier, name string, many int, lasts time.Duration) map[int64]int {
+	p.t.Helper()
+	got := map[int64]int{}
+	for range many {
+		o, _ := p.take(c)
+		got[o.Run]++
+		report := took(o, lasts)
+		report.Worker = name
+		if err := c.Ended(p.t.Context(), report); err != nil {
+			p.t.Fatal(err)
+		}
+	}
+	return got
+}
+
+// tally counts how often runs were executed.
+type tally struct {
+	mu  sync.Mutex
+	got map[int64]int
+}
+
+// works has a slot of a worker take orders until there are none for it, and do something with
+// each.
+func (n *tally) works(ctx context.Context, c *dispatch.Courier, do func(dispatch.Order)) {
+	for {
+		o, _, err := c.Take(ctx)
+		if err != nil {
+			return
+		}
+		n.mu.Lock()
+		if n.got == nil {
+			n.got = map[int64]int{}
+		}
+		n.got[o.Run]++
+		n.mu.Unlock()
+		do(o)
+	}
+}
+
+// once looks whether so many orders were executed once each, but for some that were not.
+func (p *place) once(got map[int64]int, first, many int64, but ...int64) {
+	p.t.Helper()
+	for run := first; run < first+many; run++ {
+		if want := map[bool]int{false: 1}[slices.Contains(but, run)]; got[run] != want {
+			p.t.Errorf("order %d was executed %d times", run, got[run])
+		}
+	}
+}
+
+// recorded waits until the ends of so many attempts are recorded.
+func (p *place) recorded(many int) {
+	p.t.Helper()
+	p.until("all are recorded", func() bool {
+		p.mu.Lock()
+		defer p.mu.Unlock()
+		return len(p.ended) == many
+	})
+}
+
+// resends has orders that vanished be sent again, as an engine would.
+func (p *place) resends() {
+	p.again = func(id dispatch.AttemptID) {
+		o := anOrder(1)
+		o.AttemptID = id
+		p.office.Send(o)
+	}
+}
+
 func (p *place) until(what string, ok func() bool) {
 	p.t.Helper()
 	for deadline := time.Now().Add(15 * time.Second); !ok(); time.Sleep(10 * time.Millisecond) {
@@ -248,35 +317,24 @@ func TestOrdersGoOutOnceAndReportsAreToldOnceRecorded(t *testing.T) {
 	b, _ := p.courier("b")
 	p.refuse = 3
 	var group sync.WaitGroup
-	var mu sync.Mutex
-	taken := map[int64]int{}
+	var taken tally
 	ctx, stop := context.WithCancel(t.Context())
 	for i, c := range []*dispatch.Courier{a, a, a, b, b, b} {
 		group.Go(func() {
-			for {
-				o, _, err := c.Take(ctx)
-				if err != nil {
-					return
-				}
-				mu.Lock()
-				taken[o.Run]++
-				mu.Unlock()
+			taken.works(ctx, c, func(o dispatch.Order) {
 				if err := c.Ended(t.Context(), succeeded(o, []string{"a", "b"}[i/3])); err != nil {
 					t.Errorf("%v: %v", o.AttemptID, err)
 				}
-			}
+			})
 		})
 	}
-	p.until("all are recorded", func() bool {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return len(p.ended) == many
-	})
+	p.recorded(many)
 	time.Sleep(50 * time.Millisecond)
 	stop()
 	a.Close()
 	b.Close()
 	group.Wait()
+	p.once(taken.got, 0, many)
 	for n := range int64(many) {
 		if reports := p.reports(anOrder(n).AttemptID); len(reports) != 1 {
 			t.Errorf("order %d was reported %d times", n, len(reports))
@@ -699,13 +757,7 @@ func TestOrdersFetchedAheadGoBack(t *testing.T) {
 	p := newPlace(t, 0)
 	p.ahead = 10 * time.Second // workers have told what they have of before
 	a, _ := p.courier("a")
-	for n := range int64(4) {
-		p.send(anOrder(n))
-		o, _ := p.take(a)
-		if err := a.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.short(a, 0)
 	for n := range int64(9) {
 		p.send(anOrder(100 + n))
 	}
@@ -749,13 +801,7 @@ func TestAnOrderGoesBackFromOneWorkerAndFromTheNext(t *testing.T) {
 	for i, name := range []string{"a", "b"} {
 		c, _ := p.courier(name)
 		workers = append(workers, c)
-		for n := range int64(4) { // its attempts are short
-			p.send(anOrder(10*int64(i) + n))
-			o, _ := p.take(workers[i])
-			if err := c.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-				t.Fatal(err)
-			}
-		}
+		p.short(c, 10*int64(i))
 	}
 	for n := range int64(40) {
 		p.send(anOrder(100 + n))
@@ -769,35 +815,15 @@ func TestAnOrderGoesBackFromOneWorkerAndFromTheNext(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	for n := range int64(40) {
-		if got[100+n] != 1 {
-			t.Errorf("order %d was executed %d times", 100+n, got[100+n])
-		}
-	}
+	p.once(got, 100, 40)
 }
 
 // An order whose message is gone, and which no worker has begun, is sent again.
 func TestAnOrderThatVanishedIsSentAgain(t *testing.T) {
 	p := newPlace(t, 1200*time.Millisecond)
-	p.again = func(id dispatch.AttemptID) {
-		o := anOrder(1)
-		o.AttemptID = id
-		p.office.Send(o)
-	}
-	nc, err := p.server.Connect()
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer nc.Close()
-	js, err := jetstream.New(nc)
-	if err != nil {
-		t.Fatal(err)
-	}
+	p.resends()
 	p.send(anOrder(1))
-	orders, err := js.Stream(t.Context(), "LANTERN-ORDERS")
-	if err != nil {
-		t.Fatal(err)
-	}
+	orders := p.stream()
 	p.until("it is there", func() bool { return orders.DeleteMsg(t.Context(), 1) == nil })
 	c, _ := p.courier("a")
 	o, _ := p.take(c)
@@ -819,13 +845,7 @@ func TestAWorkerThatTakesLongerDoesNotFetchAhead(t *testing.T) {
 	if _, err := nc.Subscribe("lantern.back.*", func(*nats.Msg) { back.Add(1) }); err != nil {
 		t.Fatal(err)
 	}
-	for n := range int64(4) {
-		p.send(anOrder(n))
-		o, _ := p.take(c)
-		if err := c.Ended(t.Context(), took(o, time.Millisecond)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.short(c, 0)
 	for n := range int64(9) {
 		p.send(anOrder(100 + n))
 	}

@@ -159,7 +159,7 @@ func (c *Courier) pass(orders []taken) {
 // leaveOut gives up what cannot be read.
 func (c *Courier) leaveOut(m *nats.Msg, err error) {
 	c.Words.Error("an order cannot be read and is left out; run the same version of lantern on all machines", "error", err)
-	_ = c.nc.Publish(m.Reply, []byte("+TERM"))
+	_ = m.Term()
 }
 
 // hold takes an order into its hands.
@@ -173,15 +173,15 @@ func (c *Courier) hold(o Order, l *letter) taken {
 	return taken{order: o, stop: held.stop}
 }
 
-// handBack says of orders that were given to another worker before, which has not been
-// heard since, that their attempts are lost: nobody knows how far they came.
-func (c *Courier) handBack(m *nats.Msg, ids ...AttemptID) {
-	if c.sayLost(ids) == nil {
-		_ = c.nc.Publish(m.Reply, []byte("+ACK"))
+// handBack says of an order that was given to another worker before, which has not been
+// heard since, that its attempt is lost: nobody knows how far it came.
+func (c *Courier) handBack(m *nats.Msg, id AttemptID) {
+	if c.sayLost(id) == nil {
+		_ = m.Ack()
 	}
 }
 
-func (c *Courier) sayLost(ids []AttemptID) error {
+func (c *Courier) sayLost(ids ...AttemptID) error {
 	var reports []Ended
 	for _, id := range ids {
 		reports = append(reports, Ended{AttemptID: id, At: time.Now(), Outcome: Lost, Error: "the worker that took it has not been heard since"})

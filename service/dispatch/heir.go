@@ -122,50 +122,32 @@ func (x *Office) giveAnew(ctx context.Context, queue string, begun []AttemptID) 
 	if err != nil {
 		return err
 	}
-	var ids []AttemptID
-	bundles := map[string][]AttemptID{}
+	stands := map[string][]AttemptID{}
+	x.mu.Lock()
 	for subject := range info.State.Subjects {
-		if strings.Contains(subject, subjectBundle) {
-			x.mu.Lock()
-			bundles[subject] = slices.Clone(x.bundles[subject])
-			x.mu.Unlock()
-			continue
-		}
-		id, err := ParseAttemptID(strings.TrimPrefix(subject, subjectOrders+queue+"."))
-		if err != nil {
-			return err
-		}
-		ids = append(ids, id)
+		stands[subject] = x.standsIn(subject)
 	}
-	in := slices.Concat(slices.Collect(maps.Values(bundles))...)
-	open, err := x.Recorder.Open(ctx, slices.Concat(ids, in))
+	x.mu.Unlock()
+	open, err := x.Recorder.Open(ctx, slices.Concat(slices.Collect(maps.Values(stands))...))
 	if err != nil {
 		return err
 	}
 	for _, id := range begun {
 		delete(open, id)
 	}
-	waits := func(id AttemptID) bool {
-		executed, is := open[id]
-		return is && !executed
-	}
-	done := map[string]bool{} // subjects
-	for _, id := range ids {
-		done[subjectOrders+queue+"."+id.String()] = !waits(id)
-	}
-	x.mu.Lock()
-	for _, id := range in {
-		delete(x.claims, id)
-		if !waits(id) {
-			x.leave(id)
+	for subject, ids := range stands {
+		waits := false
+		x.mu.Lock()
+		for _, id := range ids {
+			delete(x.claims, id)
+			if executed, is := open[id]; is && !executed {
+				waits = true
+			} else {
+				x.leave(id)
+			}
 		}
-	}
-	for subject := range bundles {
-		done[subject] = len(x.bundles[subject]) == 0
-	}
-	x.mu.Unlock()
-	for subject, is := range done {
-		if !is {
+		x.mu.Unlock()
+		if waits {
 			continue
 		}
 		if err := stream.Purge(ctx, jetstream.WithPurgeSubject(subject)); err != nil {

@@ -22,13 +22,7 @@ func ahead() (ids []dispatch.AttemptID) {
 func (p *place) leaves(name string) (begun []dispatch.AttemptID) {
 	p.t.Helper()
 	worker, connection := p.courier(name)
-	for n := range int64(4) {
-		p.send(anOrder(n))
-		o, _ := p.take(worker)
-		if err := worker.Ended(p.t.Context(), took(o, time.Millisecond)); err != nil {
-			p.t.Fatal(err)
-		}
-	}
+	p.short(worker, 0)
 	for n := range int64(9) {
 		p.send(anOrder(100 + n))
 	}
@@ -54,20 +48,8 @@ func TestTheNextWorkerGetsWhatWasNotBegun(t *testing.T) {
 	p := newPlace(t, 0, ahead()...)
 	begun := p.leaves("a")
 	next, _ := p.heir("a", "a, again", dispatch.Estate{Of: []string{"a"}, Begun: begun})
-	got := map[int64]int{}
-	for range 5 {
-		o, _ := p.take(next)
-		got[o.Run]++
-		if err := next.Ended(t.Context(), took(o, time.Second)); err != nil {
-			t.Fatal(err)
-		}
-	}
+	p.once(p.executes(next, "a", 5, time.Second), 104, 5)
 	nothingFor(t, next)
-	for n := int64(104); n < 109; n++ {
-		if got[n] != 1 {
-			t.Errorf("executed were %v", got)
-		}
-	}
 }
 
 // Where others take from the same queue nobody can tell who has an order, nor may a worker
@@ -87,4 +69,23 @@ func TestNoOrderIsGivenAnewThatAnotherMayHave(t *testing.T) {
 		next, _ := p.heir("b", "b", dispatch.Estate{Of: []string{"a"}, Begun: begun})
 		nothingFor(t, next)
 	})
+}
+
+// The next service sends again what a worker had begun before it hears so from the one that
+// follows it: what that has told is not executed a second time, though its message came later
+// than the word that it had begun.
+func TestWhatWasSentAgainIsNotExecutedOnceItsEndIsTold(t *testing.T) {
+	p := newPlace(t, 0, anOrder(1).AttemptID)
+	stream := p.stream()
+	next, _ := p.heirWith("a", "a, again", dispatch.Estate{}, []dispatch.AttemptID{anOrder(1).AttemptID}) // it has said what had begun
+	p.until("it has said hello", func() bool { return len(p.office.Workers()) > 0 })
+	p.send(anOrder(1))
+	p.until("it stands in the stream", func() bool { alone, _ := p.messages(stream); return len(alone) == 1 })
+	lost := succeeded(anOrder(1), "a")
+	lost.Outcome = dispatch.Lost
+	if err := next.Ended(t.Context(), lost); err != nil {
+		t.Fatal(err)
+	}
+	nothingFor(t, next)
+	p.empty(stream)
 }

@@ -62,7 +62,7 @@ type Office struct {
 	made    time.Time                // the streams, by the clock of the machine, as the message server stamps what comes
 	theirs  map[AttemptID]string     // attempts that a worker has of a service before this one, and its name
 	before  map[AttemptID]bool       // attempts that workers may have of a service before this one
-	mine    map[AttemptID]sent       // orders that were sent, and whose end is not recorded
+	mine    map[AttemptID]standing   // orders that were sent, and whose end is not recorded
 	bundles map[string][]AttemptID   // by subject: the orders that go out together, without those that have left it
 	bundled int64                    // how many there have been
 	usual   map[string]time.Duration // by queue: about how long attempts take; 0 if nobody knows
@@ -104,7 +104,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]sent{}, theirs: map[AttemptID]string{}, bundles: map[string][]AttemptID{}, usual: map[string]time.Duration{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), made: time.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]standing{}, theirs: map[AttemptID]string{}, bundles: map[string][]AttemptID{}, usual: map[string]time.Duration{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), made: time.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {

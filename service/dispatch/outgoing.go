@@ -24,7 +24,7 @@ func (x *Office) Send(o Order) {
 		return
 	}
 	delete(x.theirs, o.AttemptID)
-	x.mine[o.AttemptID] = sent{queue: o.queue()}
+	x.mine[o.AttemptID] = standing{queue: o.queue()}
 	if o.Later {
 		x.later[o.queue()] = append(x.later[o.queue()], o)
 		nudge(x.idle)

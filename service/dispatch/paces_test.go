@@ -25,27 +25,19 @@ func TestOrdersBetweenWorkersOfManyPaces(t *testing.T) {
 			lasts[n] = time.Duration(60+r.IntN(120)) * time.Millisecond
 		}
 	}
-	var mu sync.Mutex
-	taken := map[int64]int{}
+	var taken tally
 	var group sync.WaitGroup
 	work := func(ctx context.Context, name string, queues ...string) {
 		c, _ := p.courier(name, queues...)
 		for range 2 {
 			group.Go(func() {
-				for {
-					o, _, err := c.Take(ctx)
-					if err != nil {
-						return
-					}
-					mu.Lock()
-					taken[o.Run]++
-					mu.Unlock()
+				taken.works(ctx, c, func(o dispatch.Order) {
 					began := time.Now()
 					time.Sleep(lasts[o.Run])
 					report := succeeded(o, name)
 					report.Started, report.At = began, time.Now()
 					group.Go(func() { _ = c.Ended(t.Context(), report) })
-				}
+				})
 			})
 		}
 	}
@@ -69,16 +61,8 @@ func TestOrdersBetweenWorkersOfManyPaces(t *testing.T) {
 			time.Sleep(time.Duration(r.IntN(60)) * time.Millisecond)
 		}
 	}
-	p.until("all are recorded", func() bool {
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		return len(p.ended) == many
-	})
+	p.recorded(many)
 	stop()
 	group.Wait()
-	for n := range int64(many) {
-		if taken[n] != 1 {
-			t.Errorf("order %d was executed %d times", n, taken[n])
-		}
-	}
+	p.once(taken.got, 0, many)
 }

@@ -29,7 +29,8 @@ type hand struct {
 	queues         []string
 	courier        *dispatch.Courier
 	conn           *nats.Conn
-	dead           chan struct{}
+	life           context.Context // done when it is killed
+	end            context.CancelFunc
 
 	mu    sync.Mutex
 	begun map[dispatch.AttemptID]*dispatch.Ended // its report; nil for one that is executed
@@ -95,7 +96,8 @@ func (w *trouble) order(run int64, attempt int) {
 // works has a new worker begin, which follows another if there is one.
 func (w *trouble) works(name string, before *hand, queues ...string) {
 	w.number++
-	h := &hand{name: name, instance: fmt.Sprintf("%s-%d", name, w.number), queues: queues, dead: make(chan struct{}), begun: map[dispatch.AttemptID]*dispatch.Ended{}}
+	h := &hand{name: name, instance: fmt.Sprintf("%s-%d", name, w.number), queues: queues, begun: map[dispatch.AttemptID]*dispatch.Ended{}}
+	h.life, h.end = context.WithCancel(w.t.Context())
 	h.of = []string{h.instance}
 	var estate dispatch.Estate
 	if before != nil {
@@ -127,26 +129,14 @@ func (w *trouble) works(name string, before *hand, queues ...string) {
 
 // executes has a slot of a worker execute one order; it is false when the worker is gone.
 func (w *trouble) executes(h *hand) bool {
-	ctx, stop := context.WithCancel(w.t.Context())
-	defer stop()
-	defer context.AfterFunc(ctx, func() {})()
-	go func() {
-		select {
-		case <-h.dead:
-			stop()
-		case <-ctx.Done():
-		}
-	}()
-	o, cancelled, err := h.courier.Take(ctx)
+	o, cancelled, err := h.courier.Take(h.life)
 	if err != nil {
 		return false
 	}
 	h.mu.Lock()
-	select {
-	case <-h.dead: // it was killed with the order on its shelf
+	if h.life.Err() != nil { // it was killed with the order on its shelf
 		h.mu.Unlock()
 		return false
-	default:
 	}
 	h.begun[o.AttemptID] = nil
 	h.mu.Unlock()
@@ -163,16 +153,14 @@ func (w *trouble) executes(h *hand) bool {
 	case <-time.After(lasts):
 	case <-cancelled:
 		report.Outcome = dispatch.Stopped
-	case <-h.dead:
+	case <-h.life.Done():
 		return false
 	}
 	report.At = time.Now()
 	h.mu.Lock()
 	defer h.mu.Unlock()
-	select {
-	case <-h.dead:
+	if h.life.Err() != nil {
 		return false
-	default:
 	}
 	w.tell("order %v ends at %s: %s", o.AttemptID, h.instance, report.Outcome)
 	h.begun[o.AttemptID] = &report
@@ -182,30 +170,14 @@ func (w *trouble) executes(h *hand) bool {
 
 // reports says a report until it is recorded, or the worker is gone.
 func (w *trouble) reports(h *hand, report dispatch.Ended) {
-	for {
-		ctx, stop := context.WithCancel(w.t.Context())
-		go func() {
-			select {
-			case <-h.dead:
-				stop()
-			case <-ctx.Done():
-			}
-		}()
-		err := h.courier.Ended(ctx, report)
-		stop()
-		if err == nil {
+	for h.life.Err() == nil {
+		if h.courier.Ended(h.life, report) == nil {
 			h.mu.Lock()
 			defer h.mu.Unlock()
 			delete(h.begun, report.AttemptID)
 			return
 		}
-		select {
-		case <-h.dead:
-			return
-		case <-w.t.Context().Done():
-			return
-		case <-time.After(50 * time.Millisecond):
-		}
+		time.Sleep(50 * time.Millisecond)
 	}
 }
 
@@ -214,7 +186,7 @@ func (w *trouble) kill(i int) *hand {
 	h := w.hands[i]
 	w.hands = append(w.hands[:i:i], w.hands[i+1:]...)
 	h.mu.Lock()
-	close(h.dead)
+	h.end()
 	h.mu.Unlock()
 	w.tell("! worker %s is killed", h.instance)
 	h.conn.Close()
@@ -363,7 +335,7 @@ func lives(t *testing.T, seed uint64) {
 	}
 	w.judge()
 	stream := w.place.stream()
-	w.until("no message is left", func() bool { alone, together := w.messages(stream); return len(alone)+len(together) == 0 })
+	w.empty(stream)
 	for len(w.hands) > 0 {
 		w.kill(0)
 	}
@@ -467,5 +439,5 @@ func TestAnOrderIsNotTakenForOneOfBefore(t *testing.T) {
 	if err := b.Ended(t.Context(), succeeded(second, "b")); err != nil {
 		t.Fatal(err)
 	}
-	p.until("no message is left", func() bool { alone, together := p.messages(stream); return len(alone)+len(together) == 0 })
+	p.empty(stream)
 }

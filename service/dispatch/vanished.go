@@ -3,7 +3,6 @@ package dispatch
 import (
 	"context"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/nats-io/nats.go/jetstream"
@@ -65,20 +64,13 @@ func (x *Office) withoutMessage(ctx context.Context) ([]AttemptID, error) {
 		return nil, err
 	}
 	there := map[AttemptID]bool{}
+	x.mu.Lock()
 	for subject := range info.State.Subjects {
-		if strings.Contains(subject, subjectBundle) {
-			x.mu.Lock()
-			for _, id := range x.bundles[subject] {
-				there[id] = true
-			}
-			x.mu.Unlock()
-			continue
-		}
-		_, text, _ := strings.Cut(strings.TrimPrefix(subject, subjectOrders), ".")
-		if id, err := ParseAttemptID(text); err == nil {
+		for _, id := range x.standsIn(subject) {
 			there[id] = true
 		}
 	}
+	x.mu.Unlock()
 	sent = slices.DeleteFunc(sent, func(id AttemptID) bool { return there[id] })
 	open, err := x.Recorder.Open(ctx, sent)
 	if err != nil {

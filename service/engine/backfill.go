@@ -104,7 +104,7 @@ func (e *Engine) Backfill(ctx context.Context, name string, asked Asked, by stri
 		e.backfills[row.ID] = &backfilling{row: row, asked: asked, going: map[int64]int{}}
 		b.tell(AllRuns)
 		b.effects = append(b.effects, func() { // in a commit of its own: what it reads is recorded by then
-			e.beside(func() { advanced <- e.advance(ctx, row.ID) })
+			e.beside(func() { advanced <- e.advance(context.WithoutCancel(ctx), row.ID) })
 		})
 		return nil
 	})

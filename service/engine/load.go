@@ -327,8 +327,7 @@ func (e *Engine) GoOn(ctx context.Context, gone func(worker string) bool) error 
 			err = e.Ended(ctx, dispatch.Ended{AttemptID: id, Worker: a.Worker, At: e.now(), Outcome: dispatch.Lost, Error: "the worker that ran it is gone"})
 		} else {
 			err = e.submit(ctx, func(b *batch) error {
-				// Its end may have been recorded since it was read.
-				if l, ok := e.fits(id); ok && l.run.Tasks[id.Task].State == flow.Ready && l.run.Tasks[id.Task].Attempts == id.Attempt {
+				if l, ok := e.notBegun(id); ok { // its end may have been recorded since it was read
 					b.send(l, a.Task, a.Number)
 				}
 				return nil

@@ -111,6 +111,12 @@ func (e *Engine) fits(id dispatch.AttemptID) (*live, bool) {
 	return l, l != nil && id.Task >= 0 && id.Task < len(l.tasks)
 }
 
+// notBegun tells whether an attempt is the newest of its task, and neither has begun nor ended.
+func (e *Engine) notBegun(id dispatch.AttemptID) (*live, bool) {
+	l, ok := e.fits(id)
+	return l, ok && l.run.Tasks[id.Task].State == flow.Ready && l.run.Tasks[id.Task].Attempts == id.Attempt
+}
+
 // Open tells which of the attempts are still to come to an end, and whether it is
 // recorded that they have begun.
 func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispatch.AttemptID]bool, error) {
@@ -144,11 +150,9 @@ func (e *Engine) Out(ctx context.Context) (ids []dispatch.AttemptID, err error) 
 // since it was first sent.
 func (e *Engine) Again(ctx context.Context, id dispatch.AttemptID) error {
 	return e.submit(ctx, func(b *batch) error {
-		l, ok := e.fits(id)
-		if !ok || l.run.Tasks[id.Task].State != flow.Ready || l.run.Tasks[id.Task].Attempts != id.Attempt {
-			return nil
+		if l, ok := e.notBegun(id); ok {
+			b.sendNow(l, id.Task, id.Attempt)
 		}
-		b.sendNow(l, id.Task, id.Attempt)
 		return nil
 	})
 }

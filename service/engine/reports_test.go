@@ -101,3 +101,44 @@ func TestAnOrderIsSentAgainThatHasNotBegun(t *testing.T) {
 		t.Errorf("an attempt that has ended was sent again: %v", got)
 	}
 }
+
+// crossing is a sender that has the end of an attempt be recorded while it is asked whether it
+// knows it.
+type crossing struct {
+	*hands
+	end func(dispatch.AttemptID)
+}
+
+func (c crossing) Knows(id dispatch.AttemptID) bool {
+	c.end(id)
+	return false
+}
+
+// What the next worker tells of an attempt while the next service goes on crosses the sending
+// again of that attempt: it is not sent.
+func TestAnAttemptThatEndsWhileAServiceBeginsIsNotSentAgain(t *testing.T) {
+	l := begin(t, t.TempDir())
+	if err := l.GoOn(t.Context(), anyGone); err != nil {
+		t.Fatal(err)
+	}
+	l.apply(t, "workflow: w\ntasks: {a: {exec: [x], retry: {times: 2}}}")
+	if _, err := l.Start(t.Context(), "w", Wanted{}, "kari"); err != nil {
+		t.Fatal(err)
+	}
+	first := l.hands.take()[0].AttemptID
+	l.stop()
+	next := begin(t, l.store.Dir())
+	next.SetSender(crossing{next.hands, func(id dispatch.AttemptID) {
+		if err := next.Ended(t.Context(), dispatch.Ended{AttemptID: id, Worker: "a", At: time.Now(), Outcome: dispatch.Lost, Error: "killed"}); err != nil {
+			t.Error(err)
+		}
+	}})
+	if err := next.GoOn(t.Context(), anyGone); err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range next.hands.take() {
+		if o.AttemptID == first {
+			t.Errorf("attempt %v has ended, and is sent again", first)
+		}
+	}
+}
