@@ -659,6 +659,21 @@ func TestOneOfTwoWorkersMayBegin(t *testing.T) {
 			t.Errorf("%s asks to begin %d: %s, not %s", one.instance, one.run, got, one.want)
 		}
 	}
+	// What a worker has executed, and whose report nobody has recorded, no other begins.
+	told := anOrder(5).AttemptID
+	p.mu.Lock()
+	p.open[told] = false
+	p.mu.Unlock()
+	text, err := json.Marshal(dispatch.Hello{Name: "e", Instance: "e", Queues: []string{dispatch.DefaultQueue}, Slots: 1, Told: []dispatch.AttemptID{told}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := nc.Request("lantern.hello.e", text, 5*time.Second); err != nil {
+		t.Fatal(err)
+	}
+	if got := ask(told, "d"); got != "no" {
+		t.Errorf("another may begin what e has told of: %s", got)
+	}
 	// A worker that comes by an order asks by itself, and says how it ended.
 	c, _ := p.courier("c")
 	p.send(anOrder(3))

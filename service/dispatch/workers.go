@@ -66,9 +66,9 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	for _, held := range h.Holds {
-		if _, ok := open[held.AttemptID]; ok && x.claims[held.AttemptID] == "" && (x.OnDisk || x.Apart) {
-			x.claims[held.AttemptID] = h.Instance
+	for _, id := range ids { // also of what it has told of: that is executed, and not recorded yet
+		if _, ok := open[id]; ok && x.claims[id] == "" && (x.OnDisk || x.Apart) {
+			x.claims[id] = h.Instance
 		}
 	}
 	x.takesOver(ids, open, h.Name)
