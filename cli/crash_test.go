@@ -33,6 +33,12 @@ func kills(few int) int {
 	return few
 }
 
+// killed tells when what was killed, for the case that something is wrong in the end.
+func (p *person) killed(what string) {
+	p.t.Helper()
+	p.t.Logf("%s %s killed", time.Now().Format("15:04:05.000"), what)
+}
+
 func seeded(t *testing.T) *rand.Rand {
 	seed := uint64(time.Now().UnixNano())
 	if n, err := strconv.ParseUint(os.Getenv("LANTERN_SEED"), 10, 64); err == nil {
@@ -43,10 +49,11 @@ func seeded(t *testing.T) *rand.Rand {
 }
 
 // work is a workflow whose tasks note when they begin and end: some that take a while, and
-// many that are over at once, whose orders go out together and are fetched ahead.
+// many that are over at once, whose orders go out together and are fetched ahead. Behind
+// each note stand the time and the folder it was written in, which is its worker's.
 func work(notes, queue string) string {
 	step := func(wait string) string {
-		return fmt.Sprintf("'echo \"begin $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; %[2]secho line of $LANTERN_RUN; echo \"end $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\" >> %[1]s; echo \"{\\\"of\\\": \\\"$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\\\"}\" > $LANTERN_RESULT'", notes, wait)
+		return fmt.Sprintf("'echo \"begin $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT $(date +%%T.%%3N) $PWD\" >> %[1]s; %[2]secho line of $LANTERN_RUN; echo \"end $LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT $(date +%%T.%%3N) $PWD\" >> %[1]s; echo \"{\\\"of\\\": \\\"$LANTERN_RUN $LANTERN_TASK $LANTERN_ATTEMPT\\\"}\" > $LANTERN_RESULT'", notes, wait)
 	}
 	many := "[0"
 	for n := 1; n < 20; n++ {
@@ -56,6 +63,10 @@ func work(notes, queue string) string {
 		"  q: {after: a, for_each: %[4]s, shell: %[3]s}\n  r: {after: q, for_each: %[4]s, shell: %[3]s}\n  c: {after: [b, r], shell: %[2]s}\n", queue, step("sleep 0.15; "), step(""), many+"]")
 }
 
+// mostOpen is how many runs are open at most while others are started: what is behind them
+// would only wait.
+const mostOpen = 40
+
 // feed starts runs until it is told to stop, and tells how many were acknowledged.
 func (p *person) feed(stop <-chan struct{}) (acknowledged map[string]bool) {
 	acknowledged = map[string]bool{}
@@ -64,6 +75,11 @@ func (p *person) feed(stop <-chan struct{}) (acknowledged map[string]bool) {
 		case <-stop:
 			return acknowledged
 		case <-time.After(60 * time.Millisecond):
+		}
+		open, err := p.command("runs", "work", "--state", "queued,running", "--limit", strconv.Itoa(mostOpen), "-o", "json").Output()
+		var page client.Runs
+		if err != nil || json.Unmarshal(open, &page) != nil || len(page.Runs) == mostOpen {
+			continue
 		}
 		c := p.command("start", "work", "-o", "json")
 		out, err := c.Output()
@@ -112,9 +128,11 @@ func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, los
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	noted := map[string]int{}
+	noted := map[string][]string{} // when and where
 	for line := range strings.Lines(string(text)) {
-		noted[strings.TrimSpace(line)]++
+		words := strings.SplitN(strings.TrimSpace(line), " ", 5)
+		what := strings.Join(words[:min(4, len(words))], " ")
+		noted[what] = append(noted[what], strings.Join(words[min(4, len(words)):], " "))
 	}
 	for _, r := range p.allRuns() {
 		delete(acknowledged, r.ID)
@@ -131,10 +149,10 @@ func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, los
 				name := fmt.Sprintf("%s %s %d", run.ID, task.Name, a.Number)
 				begun, ended := noted["begin "+name], noted["end "+name]
 				switch last := i == len(task.Attempts)-1; {
-				case begun > 1 || ended > 1:
-					p.t.Errorf("attempt %s was executed %d times", name, begun)
-				case last && (a.State != "succeeded" || ended != 1 || fmt.Sprint(task.Result["of"]) != name):
-					p.t.Errorf("attempt %s is %s with the result %v, and it noted %d ends", name, a.State, task.Result, ended)
+				case len(begun) > 1 || len(ended) > 1:
+					p.t.Errorf("attempt %s was executed %d times: begun at %q, ended at %q; recorded: %+v", name, len(begun), begun, ended, a)
+				case last && (a.State != "succeeded" || len(ended) != 1 || fmt.Sprint(task.Result["of"]) != name):
+					p.t.Errorf("attempt %s is %s with the result %v, and it noted the ends %q", name, a.State, task.Result, ended)
 				case !last && a.State != "lost":
 					p.t.Errorf("attempt %s is %s, and there is another", name, a.State)
 				}
@@ -149,8 +167,8 @@ func (p *person) compare(notes string, acknowledged map[string]bool) (tasks, los
 	for id := range acknowledged {
 		p.t.Errorf("%s was acknowledged and is not recorded", id)
 	}
-	for name := range noted {
-		p.t.Errorf("a task noted %q, and nothing of it is recorded", name)
+	for name, when := range noted {
+		p.t.Errorf("a task noted %q at %q, and nothing of it is recorded", name, when)
 	}
 	return tasks, lost
 }
@@ -170,12 +188,14 @@ func TestKillsOfServiceAndWorkerLoseNothing(t *testing.T) {
 	for range many {
 		time.Sleep(time.Duration(50+random.IntN(600)) * time.Millisecond)
 		if which := random.IntN(3); which != 0 {
+			p.killed("worker")
 			p.endWorkers()
 			workers++
 			if which == 1 {
 				continue
 			}
 		}
+		p.killed("service")
 		_ = service.Process.Kill()
 		_ = service.Wait()
 		services++
@@ -292,16 +312,20 @@ func TestKillsOfMessageServersLoseNothing(t *testing.T) {
 		time.Sleep(time.Duration(300+random.IntN(900)) * time.Millisecond)
 		switch what := random.IntN(4); {
 		case i == 0 || what < 2:
-			killServer(random.IntN(3))
+			which := random.IntN(3)
+			p.killed(fmt.Sprintf("message server %d", which))
+			killServer(which)
 			count["message servers"]++
 			time.Sleep(3 * time.Second) // two of three must be there
 		case what == 2:
+			p.killed("service")
 			_ = service.Process.Kill()
 			_ = service.Wait()
 			serve()
 			count["services"]++
 		default:
 			name := names[random.IntN(3)]
+			p.killed("worker " + name)
 			_ = workers[name].Process.Kill()
 			_ = workers[name].Wait()
 			workers[name] = p.joins(name, address, "--queue", "field", "--slots", "2")

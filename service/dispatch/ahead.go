@@ -91,36 +91,44 @@ func (c *Courier) drop(id AttemptID) {
 }
 
 // giveBack has orders go back to their queue. They are in hand until the service says
-// that they are there again, and are not begun here any more.
+// that they are there again, and are not begun here any more. Of some it may say that they
+// cannot go back now.
 func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 	var back []given
 	var hands []*inHand
 	c.mu.Lock()
-	for _, t := range orders {
-		if held := c.hands[t.order.AttemptID]; held != nil && held.came != nil {
-			held.back = true
-			sequence, sent := placeOf(held.came.msg)
-			back, hands = append(back, given{t.order, sequence, sent}), append(hands, held)
+	orders = slices.DeleteFunc(orders, func(t taken) bool {
+		held := c.hands[t.order.AttemptID]
+		if held == nil || held.came == nil {
+			return true
 		}
-	}
+		held.back = true
+		sequence, sent := placeOf(held.came.msg)
+		back, hands = append(back, given{t.order, sequence, sent}), append(hands, held)
+		return false
+	})
 	c.mu.Unlock()
 	text, err := json.Marshal(back)
 	if err != nil || len(back) == 0 {
 		return
 	}
-	for {
+	for unheard := false; ; unheard = true {
 		request := nats.NewMsg(subjectBack + c.name)
 		request.Header.Set("instance", c.instance)
 		request.Data = text
 		asking, stop := context.WithTimeout(ctx, backTimeout)
 		answer, err := c.nc.RequestMsgWithContext(asking, request)
 		stop()
-		if err == nil && string(answer.Data) == claimWait {
-			c.keep(ctx, orders)
+		var kept []AttemptID
+		if err == nil && json.Unmarshal(answer.Data, &kept) == nil {
+			for i, t := range orders {
+				if slices.Contains(kept, t.order.AttemptID) {
+					c.group.Go(func() { c.keep(ctx, t, hands[i], unheard) })
+				} else {
+					c.given(t.order.AttemptID, hands[i])
+				}
+			}
 			return
-		}
-		if err == nil {
-			break
 		}
 		select {
 		case <-time.After(200 * time.Millisecond):
@@ -128,32 +136,44 @@ func (c *Courier) giveBack(ctx context.Context, orders []taken) {
 			return
 		}
 	}
+}
+
+// given notes that an order is with others now.
+func (c *Courier) given(id AttemptID, held *inHand) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for i, held := range hands {
-		c.settle(held)
-		if id := back[i].Order.AttemptID; c.hands[id] == held { // or it has come again by now
-			delete(c.hands, id)
-		}
+	c.settle(held)
+	if c.hands[id] == held { // or it has come again by now
+		delete(c.hands, id)
 	}
 }
 
-// keep has orders wait for a slot again that cannot go back now.
-func (c *Courier) keep(ctx context.Context, orders []taken) {
-	for _, t := range orders {
-		c.mu.Lock()
-		held := c.hands[t.order.AttemptID]
-		mine := held != nil && held.back
-		if mine {
-			held.back = false
+// keep has an order wait for a slot again that cannot go back now. If an answer was not heard
+// before, it may have gone back, and another have begun it: then it is asked whether it may
+// still be begun here.
+func (c *Courier) keep(ctx context.Context, t taken, held *inHand, unheard bool) {
+	for {
+		yes, answered := true, true
+		if unheard {
+			yes, answered = c.claim(ctx, t.order.AttemptID)
 		}
-		c.mu.Unlock()
-		if !mine {
-			continue
-		}
-		select {
-		case c.claimed <- []taken{t}:
-		case <-ctx.Done():
+		switch {
+		case yes:
+			c.mu.Lock()
+			mine := c.hands[t.order.AttemptID] == held
+			if mine {
+				held.back = false
+			}
+			c.mu.Unlock()
+			if mine {
+				c.pass([]taken{t})
+			}
+			return
+		case answered:
+			c.given(t.order.AttemptID, held)
+			return
+		case ctx.Err() != nil:
+			return
 		}
 	}
 }
@@ -178,9 +198,10 @@ func same(a, b *nats.Msg) bool {
 	return first == second && at.Equal(then)
 }
 
-// back puts orders into their queues again that a worker has not begun, and answers when
-// they are there. The message of an order is in the stream until its end is recorded: so
-// that one which a worker asks for twice, since an answer was lost, is put back once.
+// back puts orders into their queues again that a worker has not begun, and answers with
+// those that cannot go back when the others are there. The message of an order is in the
+// stream until its end is recorded: so that one which a worker asks for twice, since an answer
+// was lost, is put back once.
 func (x *Office) back(ctx context.Context, m *nats.Msg) {
 	x.group.Go(func() {
 		var orders []given
@@ -188,60 +209,68 @@ func (x *Office) back(ctx context.Context, m *nats.Msg) {
 		if json.Unmarshal(m.Data, &orders) != nil || instance == "" {
 			return
 		}
-		if !x.mayGoBack(orders, instance) {
-			_ = m.Respond([]byte(claimWait))
-			return
-		}
+		kept := []AttemptID{}
 		for _, o := range orders {
-			if err := x.putBack(ctx, o, instance); err != nil {
+			went, err := x.putBack(ctx, o, instance)
+			if err != nil {
 				if ctx.Err() == nil {
 					x.Log.Warn("an order cannot go back to its queue now; its worker asks again", "attempt", o.Order.AttemptID.String(), "error", err)
 				}
 				return
 			}
+			if !went {
+				kept = append(kept, o.Order.AttemptID)
+			}
 		}
-		_ = m.Respond(nil)
+		if text, err := json.Marshal(kept); err == nil {
+			_ = m.Respond(text)
+		}
 	})
 }
 
-// mayGoBack tells whether it is known that no other worker has any of the orders. The one
-// that has them is not taken to have them any more.
-func (x *Office) mayGoBack(orders []given, instance string) bool {
+// mayGoBack tells whether it is known that no other worker has an order. The one that has it
+// is not taken to have it any more.
+func (x *Office) mayGoBack(id AttemptID, instance string) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if w := x.workers[instance]; w != nil {
-		w.Holds = slices.DeleteFunc(slices.Clone(w.Holds), func(h Held) bool {
-			return slices.ContainsFunc(orders, func(o given) bool { return o.Order.AttemptID == h.AttemptID })
-		})
+	if x.early(id) || x.heldBy(id, instance) {
+		return false
 	}
-	return !slices.ContainsFunc(orders, func(o given) bool {
-		return x.early(o.Order.AttemptID) || x.heldBy(o.Order.AttemptID, instance)
-	})
+	if w := x.workers[instance]; w != nil {
+		w.Holds = slices.DeleteFunc(slices.Clone(w.Holds), func(h Held) bool { return h.AttemptID == id })
+	}
+	return true
 }
 
-func (x *Office) putBack(ctx context.Context, o given, instance string) error {
+// putBack puts an order into its queue again, and tells whether it went there, now or before.
+func (x *Office) putBack(ctx context.Context, o given, instance string) (went bool, err error) {
 	id := o.Order.AttemptID
 	stream, err := x.js.Stream(ctx, ordersStream)
 	if err != nil {
-		return err
+		return false, err
 	}
 	there, err := stream.GetLastMsgForSubject(ctx, o.Order.subject())
-	switch {
-	case err == nil && (there.Sequence != o.Sequence || !there.Time.Equal(o.Sent)):
-		return nil // it was put back before
-	case err == nil:
+	if err != nil && !errors.Is(err, jetstream.ErrMsgNotFound) {
+		return false, err
+	}
+	stands := err == nil
+	if stands && (there.Sequence != o.Sequence || !there.Time.Equal(o.Sent)) {
+		return true, nil
+	}
+	if !x.mayGoBack(id, instance) {
+		return false, nil
+	}
+	if stands {
 		if err := stream.DeleteMsg(ctx, o.Sequence); err != nil {
-			return err
+			return false, err
 		}
-	case !errors.Is(err, jetstream.ErrMsgNotFound):
-		return err
 	}
 	open, err := x.Recorder.Open(ctx, []AttemptID{id})
 	if err != nil {
-		return err
+		return false, err
 	}
 	if begun, ok := open[id]; !ok || begun {
-		return nil
+		return true, nil
 	}
 	x.mu.Lock()
 	if x.usual[o.Order.queue()] > 0 {
@@ -249,9 +278,9 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 	}
 	if x.hushed {
 		x.mu.Unlock()
-		return errors.New("the service ends; the next one puts it back")
+		return false, errors.New("the service ends; the next one puts it back")
 	}
-	if x.claims[id] == instance {
+	if x.claims[id].by == instance {
 		delete(x.claims, id)
 	}
 	x.leave(id)
@@ -263,25 +292,14 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) error {
 		err = published(ack)
 	}
 	if err != nil {
-		return err
+		return false, err
 	}
 	// It may have been cancelled before it was there.
 	if open, err = x.Recorder.Open(ctx, []AttemptID{id}); err != nil {
-		return err
+		return false, err
 	}
 	if _, ok := open[id]; !ok {
-		return x.takeBack(ctx, id)
+		return true, x.takeBack(ctx, id)
 	}
-	return nil
-}
-
-// heldBy tells whether another worker than that one has said that it has an order, for who
-// has the lock.
-func (x *Office) heldBy(id AttemptID, but string) bool {
-	for instance, w := range x.workers {
-		if instance != but && slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id }) {
-			return true
-		}
-	}
-	return false
+	return true, nil
 }

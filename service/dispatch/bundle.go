@@ -221,10 +221,11 @@ func (x *Office) claimBundle(m *nats.Msg) {
 	var a may
 	x.mu.Lock()
 	a.Known = strings.HasPrefix(number, fmt.Sprintf("%d-", x.opened.UnixNano()))
+	now := x.Now()
 	for _, id := range x.bundles[subject] {
-		switch x.claims[id] {
+		switch x.claims[id].by {
 		case "", instance:
-			x.claims[id] = instance
+			x.claims[id] = grant{instance, now}
 			a.Begin = append(a.Begin, id)
 		default:
 			a.Lost = append(a.Lost, id)

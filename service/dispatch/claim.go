@@ -22,6 +22,12 @@ const (
 	claimPatience = 30 * time.Second
 )
 
+// grant is what a worker has that may begin an attempt.
+type grant struct {
+	by string // its instance
+	at time.Time
+}
+
 // outBefore are the attempts that workers may have when a service begins; any other is
 // known to whom this one gives it.
 func (x *Office) outBefore(ctx context.Context) (map[AttemptID]bool, error) {
@@ -34,6 +40,22 @@ func (x *Office) outBefore(ctx context.Context) (map[AttemptID]bool, error) {
 		before[id] = true
 	}
 	return before, nil
+}
+
+// greetAll has all workers say hello, again and again for as long as attempts of before wait
+// for it, until ctx is done.
+func (x *Office) greetAll(ctx context.Context) {
+	for began := time.Now(); x.OnDisk || x.Apart; {
+		_ = x.nc.Publish(subjectGreetAll, nil) // it is said again
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return
+		}
+		if time.Since(began) > HelloEvery {
+			return
+		}
+	}
 }
 
 // early tells whether a worker may have an attempt of before that has not said so yet.
@@ -63,22 +85,25 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 		}
 		answer := claimNo
 		x.mu.Lock()
-		if _, ok := open[id]; ok && (x.claims[id] == "" || x.claims[id] == instance) {
-			x.claims[id], answer = instance, claimYes
+		begun, is := open[id]
+		free := x.claims[id].by == "" && !begun && !x.heldBy(id, instance)
+		if is && (free || x.claims[id].by == instance) {
+			x.claims[id], answer = grant{instance, x.Now()}, claimYes
 		}
 		x.mu.Unlock()
 		_ = m.Respond([]byte(answer)) // it asks again
 	})
 }
 
-// claim asks whether an order may be begun here. It is false too when nobody answers:
-// then the order is given to another, which says that it was given before.
-func (c *Courier) claim(ctx context.Context, id AttemptID) (yes bool) {
+// claim asks whether an order may be begun here. When nobody answers it may not: then it is
+// given to another, which says that it was given before.
+func (c *Courier) claim(ctx context.Context, id AttemptID) (yes, answered bool) {
 	c.asks(ctx, headerAttempt, id.String(), func(answer []byte) bool {
 		yes = string(answer) == claimYes
-		return yes || string(answer) == claimNo
+		answered = yes || string(answer) == claimNo
+		return answered
 	})
-	return yes
+	return yes, answered
 }
 
 // asks asks for leave to begin something, again and again for a while until there is an

@@ -131,6 +131,7 @@ func NewCourier(nc *nats.Conn, o CourierOptions) (*Courier, error) {
 				c.stop(id)
 			}
 		},
+		subjectGreetAll:       func(*nats.Msg) { nudge(c.now) },
 		subjectGreet + c.name: func(*nats.Msg) { nudge(c.now) },
 		subjectTold + c.name: func(m *nats.Msg) {
 			var ids []AttemptID
@@ -212,6 +213,13 @@ func (c *Courier) End() {
 	c.group.Wait()
 }
 
+// A hello that is not answered is said again soon: a service that has just begun learns by
+// it what its workers have.
+const (
+	helloTimeout = 2 * time.Second
+	helloAgain   = 250 * time.Millisecond
+)
+
 // greet says hello every few seconds, and at once when the connection is there again.
 func (c *Courier) greet(ctx context.Context) {
 	again := make(chan nats.Status, 4)
@@ -227,21 +235,16 @@ func (c *Courier) greet(ctx context.Context) {
 	every := time.NewTicker(c.Every)
 	defer every.Stop()
 	for {
+		var soon <-chan time.Time
 		if err := c.sayHello(ctx); err != nil && ctx.Err() == nil {
 			c.Words.Debug("the service does not answer", "error", err)
-			if _, answered := c.answered(); !answered {
-				select {
-				case <-time.After(100 * time.Millisecond): // it may just be starting
-					continue
-				case <-ctx.Done():
-					return
-				}
-			}
+			soon = time.After(helloAgain)
 		}
 		select {
 		case <-ctx.Done():
 			return
 		case <-every.C:
+		case <-soon:
 		case <-c.now:
 		case <-again:
 			nudge(c.anew)
@@ -259,12 +262,6 @@ func (c *Courier) Rest(reason string) {
 	c.resting, c.restReason, c.restUntil = true, reason, time.Now().Add(restFor)
 	c.mu.Unlock()
 	nudge(c.now)
-}
-
-func (c *Courier) answered() (time.Time, bool) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return c.heard, !c.heard.IsZero()
 }
 
 func (c *Courier) sayHello(ctx context.Context) error {
@@ -301,7 +298,7 @@ func (c *Courier) sayHello(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	asking, stop := context.WithTimeout(ctx, c.Every)
+	asking, stop := context.WithTimeout(ctx, min(c.Every, helloTimeout))
 	defer stop()
 	reply, err := c.nc.RequestWithContext(asking, subjectHello+c.name, text)
 	if err != nil {

@@ -1,6 +1,7 @@
 package dispatch_test
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -15,7 +16,6 @@ import (
 	"time"
 
 	"github.com/nats-io/nats.go"
-	"github.com/nats-io/nats.go/jetstream"
 
 	"wiselantern/service/broker"
 	"wiselantern/service/dispatch"
@@ -28,8 +28,9 @@ type records struct {
 	open   map[dispatch.AttemptID]bool
 	by     map[dispatch.AttemptID]string
 	again  func(dispatch.AttemptID)
-	lost   func(dispatch.AttemptID) // an attempt that was open is lost
-	refuse int                      // so many reports cannot be recorded
+	lost   func(dispatch.AttemptID)       // an attempt that was open is lost
+	refuse int                            // so many reports cannot be recorded
+	looked func(dispatch.AttemptID) error // whether it can be looked whether an attempt is open; nil always
 }
 
 func newRecords() *records {
@@ -75,6 +76,11 @@ func (r *records) Open(_ context.Context, ids []dispatch.AttemptID) (map[dispatc
 	defer r.mu.Unlock()
 	out := map[dispatch.AttemptID]bool{}
 	for _, id := range ids {
+		if r.looked != nil {
+			if err := r.looked(id); err != nil {
+				return nil, err
+			}
+		}
 		if begun, ok := r.open[id]; ok {
 			out[id] = begun
 		}
@@ -120,6 +126,7 @@ type place struct {
 	outside  bool // the message server, as far as the office is told
 	apart    bool // workers of other machines may be there
 	ahead    time.Duration
+	every    time.Duration // between the hellos of workers; 0 is 300 ms
 	server   *broker.Server
 	office   *dispatch.Office
 	stop     func()
@@ -187,7 +194,7 @@ func (p *place) heirWith(name, instance string, e dispatch.Estate, expect []disp
 	if queues == nil {
 		queues = []string{dispatch.DefaultQueue}
 	}
-	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Every: 300 * time.Millisecond, Words: slog.New(slog.DiscardHandler),
+	c, err := dispatch.NewCourier(nc, dispatch.CourierOptions{Every: cmp.Or(p.every, 300*time.Millisecond), Words: slog.New(slog.DiscardHandler),
 		Hello:  func() dispatch.Hello { return dispatch.Hello{Name: name, Instance: instance, Queues: queues, Slots: 2} },
 		Estate: e, Expect: expect,
 		Keep:   func(context.Context, dispatch.Log) error { return nil },
@@ -558,6 +565,23 @@ func TestAWorkerOutlivesTheService(t *testing.T) {
 	}
 }
 
+// A service that has just begun waits for what its workers have: they say it soon, though their
+// first word comes before it is there.
+func TestAWorkerIsHeardSoonByTheNextService(t *testing.T) {
+	p := newPlace(t, 0)
+	p.every = time.Hour
+	p.courier("a")
+	p.until("it is heard", func() bool { return len(p.office.Workers()) == 1 })
+	p.stop()
+	time.Sleep(100 * time.Millisecond)
+	p.begin()
+	began := time.Now()
+	p.until("it is heard again", func() bool { return len(p.office.Workers()) == 1 })
+	if took := time.Since(began); took > dispatch.HelloEvery {
+		t.Errorf("that took %v", took)
+	}
+}
+
 func TestAWorkerIsDrainedAndTakesWorkAgain(t *testing.T) {
 	p := newPlace(t, 0)
 	c, _ := p.courier("a")
@@ -740,190 +764,5 @@ func TestNames(t *testing.T) {
 		if dispatch.CheckName(bad) == nil {
 			t.Errorf("%q is a name", bad)
 		}
-	}
-}
-
-// took is a report of an attempt that took that long.
-func took(o dispatch.Order, d time.Duration) dispatch.Ended {
-	m := succeeded(o, "a")
-	m.Started = m.At.Add(-d)
-	return m
-}
-
-// nothingFor looks whether a worker is given an order that nobody should have.
-func nothingFor(t *testing.T, c *dispatch.Courier) {
-	t.Helper()
-	got := make(chan dispatch.Order, 1)
-	go func() {
-		if o, _, err := c.Take(t.Context()); err == nil {
-			got <- o
-		}
-	}()
-	select {
-	case o := <-got:
-		t.Errorf("%v is given out again", o.AttemptID)
-	case <-time.After(300 * time.Millisecond):
-	}
-}
-
-// A worker whose attempts are short fetches orders ahead of its slots; when those take
-// long after all, the orders go back and another worker executes them, once.
-func TestOrdersFetchedAheadGoBack(t *testing.T) {
-	p := newPlace(t, 0)
-	p.ahead = 10 * time.Second // workers have told what they have of before
-	a, _ := p.courier("a")
-	p.short(a, 0)
-	for n := range int64(9) {
-		p.send(anOrder(100 + n))
-	}
-	var long []dispatch.Order // two slots have these
-	for range 2 {
-		o, _ := p.take(a)
-		long = append(long, o)
-	}
-	p.until("orders are fetched ahead", func() bool { executed, _ := a.Hands(); return executed > 3 })
-	p.mu.Lock()
-	delete(p.open, anOrder(108).AttemptID)
-	p.mu.Unlock()
-	p.office.Cancel(anOrder(108).AttemptID)
-	b, _ := p.courier("b")
-	var got []int64
-	for range 6 {
-		o, _ := p.take(b)
-		got = append(got, o.Run)
-		if err := b.Ended(t.Context(), took(o, time.Second)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	for _, o := range long {
-		got = append(got, o.Run)
-		if err := a.Ended(t.Context(), took(o, time.Second)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	slices.Sort(got)
-	if want := []int64{100, 101, 102, 103, 104, 105, 106, 107}; !slices.Equal(got, want) {
-		t.Errorf("executed were %v, not %v", got, want)
-	}
-	nothingFor(t, b)
-}
-
-// An order that has gone back from one worker goes back from the next one too, though the
-// first one's last hello tells that it has it.
-func TestAnOrderGoesBackFromOneWorkerAndFromTheNext(t *testing.T) {
-	p := newPlace(t, 0)
-	var workers []*dispatch.Courier
-	for i, name := range []string{"a", "b"} {
-		c, _ := p.courier(name)
-		workers = append(workers, c)
-		p.short(c, 10*int64(i))
-	}
-	for n := range int64(40) {
-		p.send(anOrder(100 + n))
-	}
-	time.Sleep(time.Second) // nobody takes them, and they go back and forth, while both say hello
-	got := map[int64]int{}
-	for n := range 40 {
-		o, _ := p.take(workers[n%2])
-		got[o.Run]++
-		if err := workers[n%2].Ended(t.Context(), took(o, time.Second)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	p.once(got, 100, 40)
-}
-
-// An order whose message is gone, and which no worker has begun, is sent again.
-func TestAnOrderThatVanishedIsSentAgain(t *testing.T) {
-	p := newPlace(t, 1200*time.Millisecond)
-	p.resends()
-	p.send(anOrder(1))
-	orders := p.stream()
-	p.until("it is there", func() bool { return orders.DeleteMsg(t.Context(), 1) == nil })
-	c, _ := p.courier("a")
-	o, _ := p.take(c)
-	if err := c.Ended(t.Context(), succeeded(o, "a")); err != nil {
-		t.Fatal(err)
-	}
-	nothingFor(t, c)
-	if got := p.reports(anOrder(1).AttemptID); len(got) != 1 {
-		t.Errorf("%d reports", len(got))
-	}
-}
-
-// A worker whose attempts were short and take long now gives back once what it has fetched
-// ahead, and does not fetch it again and again.
-func TestAWorkerThatTakesLongerDoesNotFetchAhead(t *testing.T) {
-	p := newPlace(t, 0)
-	c, nc := p.courier("a")
-	var back atomic.Int64
-	if _, err := nc.Subscribe("lantern.back.*", func(*nats.Msg) { back.Add(1) }); err != nil {
-		t.Fatal(err)
-	}
-	p.short(c, 0)
-	for n := range int64(9) {
-		p.send(anOrder(100 + n))
-	}
-	p.take(c) // and another slot
-	p.take(c)
-	p.until("orders go back", func() bool { return back.Load() > 0 })
-	time.Sleep(time.Second)
-	if n := back.Load(); n > 8 { // what had been asked for may still come
-		t.Errorf("orders went back %d times in a second", n)
-	}
-}
-
-// An order that goes back twice, since the answer was lost, is put back once; one that is
-// not wanted any more is not put back.
-func TestAnOrderGoesBackOnce(t *testing.T) {
-	p := newPlace(t, 0)
-	p.ahead = 10 * time.Second
-	a, nc := p.courier("a")
-	p.send(anOrder(1))
-	o, _ := p.take(a)
-	js, err := jetstream.New(nc)
-	if err != nil {
-		t.Fatal(err)
-	}
-	orders, err := js.Stream(t.Context(), "LANTERN-ORDERS")
-	if err != nil {
-		t.Fatal(err)
-	}
-	message, err := orders.GetMsg(t.Context(), 1)
-	if err != nil {
-		t.Fatal(err)
-	}
-	back := func(sent time.Time) {
-		t.Helper()
-		order, err := json.Marshal(o)
-		if err != nil {
-			t.Fatal(err)
-		}
-		m := nats.NewMsg("lantern.back.a")
-		m.Header.Set("instance", "a")
-		m.Data = fmt.Appendf(nil, `[{"order": %s, "sequence": 1, "sent": %q}]`, order, sent.Format(time.RFC3339Nano))
-		if _, err := nc.RequestMsg(m, 5*time.Second); err != nil {
-			t.Fatal(err)
-		}
-	}
-	b, _ := p.courier("b")
-	back(message.Time.Add(time.Nanosecond)) // of a stream of before
-	if _, err := orders.GetMsg(t.Context(), 1); err != nil {
-		t.Errorf("another message was put back: %v", err)
-	}
-	back(message.Time)
-	again, _ := p.take(b)
-	back(message.Time)
-	p.until("b says that it has it", func() bool {
-		return slices.ContainsFunc(p.office.Workers(), func(w dispatch.Worker) bool { return w.Name == "b" && len(w.Holds) == 1 })
-	})
-	back(message.Time)
-	if err := b.Ended(t.Context(), took(again, time.Second)); err != nil {
-		t.Fatal(err)
-	}
-	back(message.Time) // it is over
-	nothingFor(t, b)
-	if got := p.reports(o.AttemptID); len(got) != 1 {
-		t.Errorf("%d reports", len(got))
 	}
 }

@@ -134,9 +134,13 @@ func (c *Courier) receive(m *nats.Msg) (may []taken) {
 		c.claiming[o.AttemptID] = true
 		c.group.Go(func() {
 			var got []taken
-			yes := c.claim(c.life, o.AttemptID)
+			yes, _ := c.claim(c.life, o.AttemptID)
 			c.mu.Lock()
-			if yes {
+			switch held := c.hands[o.AttemptID]; {
+			case !yes:
+			case held != nil && !held.back:
+				held.came = &letter{m, 1} // it was kept meanwhile
+			default:
 				got = append(got, c.hold(o, &letter{msg: m}))
 			}
 			delete(c.claiming, o.AttemptID)

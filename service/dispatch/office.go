@@ -56,8 +56,8 @@ type Office struct {
 	room    chan struct{} // one for each report that is being recorded
 
 	mu      sync.Mutex
-	hushed  bool                 // no more orders go out
-	claims  map[AttemptID]string // attempts that may be begun, and the instance that may
+	hushed  bool                // no more orders go out
+	claims  map[AttemptID]grant // attempts that may be begun, and by whom
 	opened  time.Time
 	made    time.Time                // the streams, by the clock of the machine, as the message server stamps what comes
 	theirs  map[AttemptID]string     // attempts that a worker has of a service before this one, and its name
@@ -68,6 +68,7 @@ type Office struct {
 	usual   map[string]time.Duration // by queue: about how long attempts take; 0 if nobody knows
 	anew    map[AttemptID]uint64     // orders that are sent again since they had vanished, and when that was found
 	out     []outgoing
+	sending []outgoing // what was out and goes to the message server just now
 	wake    chan struct{}
 	queues  map[string]bool
 	workers map[string]*Worker           // by instance
@@ -104,7 +105,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 	if o.Patience == 0 {
 		o.Patience = DefaultPatience
 	}
-	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]standing{}, theirs: map[AttemptID]string{}, bundles: map[string][]AttemptID{}, usual: map[string]time.Duration{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]string{}, opened: o.Now(), made: time.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
+	x := &Office{OfficeOptions: o, nc: nc, mine: map[AttemptID]standing{}, theirs: map[AttemptID]string{}, bundles: map[string][]AttemptID{}, usual: map[string]time.Duration{}, anew: map[AttemptID]uint64{}, claims: map[AttemptID]grant{}, opened: o.Now(), made: time.Now(), wake: make(chan struct{}, 1), queues: map[string]bool{}, workers: map[string]*Worker{}, takers: map[string]map[string]string{}, drained: map[string]bool{}, leaving: map[string]bool{}, later: map[string][]Order{}, idle: make(chan struct{}, 1),
 		told: map[string][]AttemptID{}, toldAny: make(chan struct{}, 1), changed: make(chan struct{}), missing: map[AttemptID]time.Time{}, room: make(chan struct{}, recordedAtOnce)}
 	var err error
 	if x.js, err = jetstream.New(nc, jetstream.WithPublishAsyncMaxPending(1<<20), jetstream.WithPublishAsyncTimeout(5*time.Second)); err != nil {
@@ -156,6 +157,7 @@ func Open(ctx context.Context, nc *nats.Conn, o OfficeOptions) (*Office, error) 
 		_ = sub.SetPendingLimits(-1, -1)
 		x.subs = append(x.subs, sub)
 	}
+	x.group.Go(func() { x.greetAll(running) })
 	x.group.Go(func() { x.send(running) })
 	x.group.Go(func() { x.sendLater(running) })
 	x.group.Go(func() { x.tell(running) })

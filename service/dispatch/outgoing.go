@@ -134,16 +134,16 @@ func (x *Office) send(ctx context.Context) {
 			return
 		}
 		x.mu.Lock()
-		batch := x.out
-		x.out = nil
+		x.sending, x.out = x.out, nil
+		batch := x.sending
 		x.mu.Unlock()
 		failed := x.sendBatch(ctx, x.together(batch))
+		x.mu.Lock()
+		x.sending, x.out = nil, append(failed, x.out...)
+		x.mu.Unlock()
 		if len(failed) == 0 {
 			continue
 		}
-		x.mu.Lock()
-		x.out = append(failed, x.out...)
-		x.mu.Unlock()
 		select {
 		case <-time.After(500 * time.Millisecond):
 			nudge(x.wake)

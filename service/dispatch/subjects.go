@@ -13,17 +13,18 @@ const (
 	ordersStream  = "LANTERN-ORDERS"
 	reportsStream = "LANTERN-REPORTS"
 
-	subjectStop    = "lantern.stop"   // an attempt that is to end
-	subjectParcel  = "lantern.parcel" // asks for a piece of a parcel
-	subjectOrders  = "lantern.order." // QUEUE.RUN.TASK.ATTEMPT
-	subjectReports = "lantern.report."
-	subjectStarted = "lantern.started."
-	subjectHello   = "lantern.hello."
-	subjectLog     = "lantern.log."
-	subjectLogged  = "lantern.logged." // a log has grown that a worker writes by itself
-	subjectGreet   = "lantern.greet."  // a worker is to say hello now
-	subjectTold    = "lantern.recorded."
-	subjectHeir    = "lantern.heir." // a worker follows others that have ended
+	subjectStop     = "lantern.stop"   // an attempt that is to end
+	subjectParcel   = "lantern.parcel" // asks for a piece of a parcel
+	subjectOrders   = "lantern.order." // QUEUE.RUN.TASK.ATTEMPT
+	subjectReports  = "lantern.report."
+	subjectStarted  = "lantern.started."
+	subjectHello    = "lantern.hello."
+	subjectLog      = "lantern.log."
+	subjectLogged   = "lantern.logged." // a log has grown that a worker writes by itself
+	subjectGreet    = "lantern.greet."  // a worker is to say hello now
+	subjectGreetAll = "lantern.greet"   // all of them are
+	subjectTold     = "lantern.recorded."
+	subjectHeir     = "lantern.heir." // a worker follows others that have ended
 )
 
 func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.AttemptID.String() }
@@ -34,7 +35,7 @@ func (o Order) subject() string { return subjectOrders + o.queue() + "." + o.Att
 func Speech(name string) (says, hears []string) {
 	return []string{subjectReports + name, subjectStarted + name, subjectHello + name, subjectLog + name, subjectClaim + name, subjectBack + name, subjectHeir + name, subjectParcel,
 			"$JS.API.CONSUMER.MSG.NEXT." + ordersStream + ".>", "$JS.ACK." + ordersStream + ".>"},
-		[]string{subjectStop, subjectTold + name, subjectGreet + name, "_INBOX." + name + ".>"}
+		[]string{subjectStop, subjectTold + name, subjectGreetAll, subjectGreet + name, "_INBOX." + name + ".>"}
 }
 
 // The times of the conversation.

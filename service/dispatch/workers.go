@@ -67,8 +67,8 @@ func (x *Office) answer(ctx context.Context, h Hello) (a Answer, err error) {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	for _, id := range ids { // also of what it has told of: that is executed, and not recorded yet
-		if _, ok := open[id]; ok && x.claims[id] == "" && (x.OnDisk || x.Apart) {
-			x.claims[id] = h.Instance
+		if _, ok := open[id]; ok && x.claims[id].by == "" && (x.OnDisk || x.Apart) {
+			x.claims[id] = grant{h.Instance, x.Now()}
 		}
 	}
 	x.takesOver(ids, open, h.Name)
@@ -156,7 +156,7 @@ func (x *Office) Knows(id AttemptID) bool {
 	x.mu.Lock()
 	defer x.mu.Unlock()
 	_, mine := x.mine[id]
-	return mine || x.held(id)
+	return mine || x.heldBy(id, "")
 }
 
 // Busy tells whether an order is out whose end is not recorded.
@@ -178,14 +178,33 @@ func (x *Office) Serves(queue string) bool {
 	return false
 }
 
-// held tells whether a worker that is not silent has an attempt, or a report of it.
-func (x *Office) held(id AttemptID) bool {
-	for _, w := range x.workers {
-		if x.Now().Sub(w.Heard) < x.Patience && (slices.Contains(w.Told, id) || slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id })) {
+// heldBy tells whether a worker that is not silent, and is not that one, has an attempt or a
+// report of it, for who has the lock.
+func (x *Office) heldBy(id AttemptID, but string) bool {
+	for instance, w := range x.workers {
+		if instance != but && x.Now().Sub(w.Heard) < x.Patience && (slices.Contains(w.Told, id) || slices.ContainsFunc(w.Holds, func(h Held) bool { return h.AttemptID == id })) {
 			return true
 		}
 	}
 	return false
+}
+
+// heldNow are all attempts that workers which are not silent have, or a report of them, for who
+// has the lock.
+func (x *Office) heldNow() map[AttemptID]bool {
+	held := map[AttemptID]bool{}
+	for _, w := range x.workers {
+		if x.Now().Sub(w.Heard) >= x.Patience {
+			continue
+		}
+		for _, id := range w.Told {
+			held[id] = true
+		}
+		for _, h := range w.Holds {
+			held[h.AttemptID] = true
+		}
+	}
+	return held
 }
 
 // lookFor looks for attempts whose workers are silent, until ctx is done: those that
@@ -218,9 +237,10 @@ func (x *Office) lookFor(ctx context.Context) {
 			}
 		}
 		var lost []AttemptID
+		held := x.heldNow()
 		for id := range executed {
 			switch since, ok := x.missing[id]; {
-			case x.held(id):
+			case held[id]:
 				delete(x.missing, id)
 			case !ok:
 				x.missing[id] = now

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -120,6 +121,18 @@ func (e *Engine) notBegun(id dispatch.AttemptID) (*live, bool) {
 // Open tells which of the attempts are still to come to an end, and whether it is
 // recorded that they have begun.
 func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispatch.AttemptID]bool, error) {
+	open := map[dispatch.AttemptID]bool{}
+	if len(ids) <= fewAttempts {
+		for _, id := range ids {
+			switch a, err := e.store.OrderedAttempt(ctx, id.Run, id.Task, id.Attempt); {
+			case err == nil:
+				open[id] = a.State == store.AttemptRunning
+			case !errors.Is(err, store.ErrNotFound):
+				return nil, err
+			}
+		}
+		return open, nil
+	}
 	rows, err := e.store.OrderedAttempts(ctx)
 	if err != nil {
 		return nil, err
@@ -128,7 +141,6 @@ func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispat
 	for _, id := range ids {
 		asked[id] = true
 	}
-	open := map[dispatch.AttemptID]bool{}
 	for _, a := range rows {
 		if id := (dispatch.AttemptID{Run: a.Run, Task: a.Task, Attempt: a.Number}); asked[id] {
 			open[id] = a.State == store.AttemptRunning
@@ -136,6 +148,9 @@ func (e *Engine) Open(ctx context.Context, ids []dispatch.AttemptID) (map[dispat
 	}
 	return open, nil
 }
+
+// fewAttempts are as many as are looked up one by one; of more, all that are open are read.
+const fewAttempts = 16
 
 // Out lists the attempts whose orders have gone out, and that have not come to an end.
 func (e *Engine) Out(ctx context.Context) (ids []dispatch.AttemptID, err error) {

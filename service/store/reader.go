@@ -386,6 +386,12 @@ func (s *Store) OrderedAttempts(ctx context.Context) ([]Attempt, error) {
 	return many[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE ended IS NULL AND state != 'waiting' ORDER BY run, task, number`)
 }
 
+// OrderedAttempt is an attempt that waits for a worker, or that one executes; ErrNotFound if it
+// does neither.
+func (s *Store) OrderedAttempt(ctx context.Context, run int64, task, number int) (Attempt, error) {
+	return one[Attempt](ctx, s.read, `SELECT * FROM attempts INDEXED BY attempts_open WHERE run = ? AND task = ? AND number = ? AND ended IS NULL AND state != 'waiting'`, run, task, number)
+}
+
 // LateReports are reports of attempts of a run that had been given up before.
 func (s *Store) LateReports(ctx context.Context, run int64) ([]LateReport, error) {
 	return many[LateReport](ctx, s.read, `SELECT * FROM late_reports WHERE run = ? ORDER BY received`, run)
