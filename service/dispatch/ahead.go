@@ -218,6 +218,7 @@ func (x *Office) back(ctx context.Context, m *nats.Msg) {
 				}
 				return
 			}
+			x.Log.Debug("a worker gives an order back", "attempt", o.Order.AttemptID.String(), "instance", instance, "went", went)
 			if !went {
 				kept = append(kept, o.Order.AttemptID)
 			}
@@ -254,31 +255,36 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) (went bo
 		return false, err
 	}
 	stands := err == nil
-	if stands && (there.Sequence != o.Sequence || !there.Time.Equal(o.Sent)) {
-		return true, nil
+	open, err := x.Recorder.Open(ctx, []AttemptID{id})
+	if err != nil {
+		return false, err
 	}
-	if !x.mayGoBack(id, instance) {
+	begun, ok := open[id]
+	switch {
+	case stands && (there.Sequence != o.Sequence || !there.Time.Equal(o.Sent)): // it went before
+		if !ok {
+			return true, x.notWanted(ctx, id)
+		}
+		return true, nil
+	case !ok || begun:
+		return true, nil
+	case !x.mayGoBack(id, instance):
 		return false, nil
+	}
+	x.mu.Lock()
+	hushed := x.hushed
+	x.mu.Unlock()
+	if hushed {
+		return false, errors.New("the service ends; the next one puts it back")
 	}
 	if stands {
 		if err := stream.DeleteMsg(ctx, o.Sequence); err != nil {
 			return false, err
 		}
 	}
-	open, err := x.Recorder.Open(ctx, []AttemptID{id})
-	if err != nil {
-		return false, err
-	}
-	if begun, ok := open[id]; !ok || begun {
-		return true, nil
-	}
 	x.mu.Lock()
 	if x.usual[o.Order.queue()] > 0 {
 		x.usual[o.Order.queue()] = max(x.usual[o.Order.queue()], keptFor) // they are not short now
-	}
-	if x.hushed {
-		x.mu.Unlock()
-		return false, errors.New("the service ends; the next one puts it back")
 	}
 	if x.claims[id].by == instance {
 		delete(x.claims, id)
@@ -299,7 +305,15 @@ func (x *Office) putBack(ctx context.Context, o given, instance string) (went bo
 		return false, err
 	}
 	if _, ok := open[id]; !ok {
-		return true, x.takeBack(ctx, id)
+		return true, x.notWanted(ctx, id)
 	}
 	return true, nil
+}
+
+// notWanted takes an order back that was cancelled or has ended while it went back.
+func (x *Office) notWanted(ctx context.Context, id AttemptID) error {
+	x.mu.Lock()
+	x.done(id)
+	x.mu.Unlock()
+	return x.takeBack(ctx, id)
 }

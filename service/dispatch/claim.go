@@ -91,6 +91,7 @@ func (x *Office) claim(ctx context.Context, m *nats.Msg) {
 			x.claims[id], answer = grant{instance, x.Now()}, claimYes
 		}
 		x.mu.Unlock()
+		x.Log.Debug("a worker asks whether it may begin", "attempt", id.String(), "instance", instance, "answer", answer)
 		_ = m.Respond([]byte(answer)) // it asks again
 	})
 }

@@ -126,6 +126,7 @@ type place struct {
 	outside  bool // the message server, as far as the office is told
 	apart    bool // workers of other machines may be there
 	ahead    time.Duration
+	words    *slog.Logger  // of the office; nil for nobody
 	every    time.Duration // between the hellos of workers; 0 is 300 ms
 	server   *broker.Server
 	office   *dispatch.Office
@@ -153,7 +154,7 @@ func (p *place) begin() {
 	if err != nil {
 		p.t.Fatal(err)
 	}
-	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, OnDisk: p.outside, Apart: p.apart, Now: func() time.Time { return time.Now().Add(p.ahead) }, Log: slog.New(slog.DiscardHandler),
+	p.office, err = dispatch.Open(p.t.Context(), nc, dispatch.OfficeOptions{Recorder: p.records, Patience: p.patience, OnDisk: p.outside, Apart: p.apart, Now: func() time.Time { return time.Now().Add(p.ahead) }, Log: cmp.Or(p.words, slog.New(slog.DiscardHandler)),
 		Parcel: func(name string, from int64) ([]byte, bool, error) {
 			if name != "abc" {
 				return nil, false, errors.New("there is no such parcel")

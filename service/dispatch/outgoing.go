@@ -232,7 +232,7 @@ func (x *Office) publish(ctx context.Context, o Order, after uint64) (jetstream.
 	if err := x.queue(ctx, o.queue()); err != nil {
 		return nil, err
 	}
-	o.Claim = x.OnDisk || x.Apart && x.early(o.AttemptID)
+	o.Claim = x.OnDisk || x.Apart && x.before[o.AttemptID]
 	text, err := json.Marshal(o)
 	if err != nil {
 		return nil, err

@@ -2,7 +2,9 @@ package dispatch_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"log/slog"
 	"math/rand/v2"
 	"os"
 	"slices"
@@ -19,8 +21,10 @@ import (
 )
 
 // The real ends of the conversation with a real message server, while workers are killed and
-// followed, drained and taken away, orders are cancelled and the service begins anew, at
-// moments drawn from a seed. LANTERN_SEEDS says how many seeds, from LANTERN_FIRST_SEED on.
+// followed, drained and taken away, orders are cancelled, records cannot be read or written for
+// a moment and the service begins anew, at moments drawn from a seed. In every other seed the
+// message server is taken for an outside one, which forgets, as a cluster that loses a server
+// can, to whom it has delivered orders, or loses one altogether. LANTERN_SEEDS says how many seeds, from LANTERN_FIRST_SEED on.
 // What is drawn is the same again; how the threads of the machine come along is not.
 
 // hand is a worker with two slots. It knows what its journal would.
@@ -52,6 +56,7 @@ type trouble struct {
 	begun   map[dispatch.AttemptID][]string // by which instances
 	gone    map[string]bool                 // instances whose machine is gone
 	lives   int                             // of the service
+	blind   atomic.Bool                     // every other look into the records fails
 	stopped map[int64]bool                  // runs that were cancelled
 	story   []string
 	began   time.Time
@@ -62,6 +67,13 @@ func (w *trouble) tell(format string, args ...any) {
 	w.guard.Lock()
 	defer w.guard.Unlock()
 	w.story = append(w.story, fmt.Sprintf("%6.3f  ", time.Since(w.began).Seconds())+fmt.Sprintf(format, args...))
+}
+
+// Write notes what the service says.
+func (w *trouble) Write(line []byte) (int, error) {
+	_, text, _ := strings.Cut(strings.TrimSpace(string(line)), " ")
+	w.tell("%s", strings.ReplaceAll(text, "attempt=", "attempt= "))
+	return len(line), nil
 }
 
 // wrong tells what is wrong with an attempt, and its story. It is for who has the guard.
@@ -228,6 +240,39 @@ func (w *trouble) anew() {
 	}
 }
 
+// forgets has the message server deliver all orders of a queue again, as for the first time.
+func (w *trouble) forgets(queue string) {
+	stream := w.stream()
+	c, err := stream.Consumer(w.t.Context(), queue)
+	if err != nil {
+		return // it is not there yet
+	}
+	w.tell("! the message server forgets who has what of %s", queue)
+	config := c.CachedInfo().Config
+	if err := stream.DeleteConsumer(w.t.Context(), queue); err != nil {
+		w.t.Error(err)
+	}
+	if _, err := stream.CreateConsumer(w.t.Context(), config); err != nil {
+		w.t.Error(err)
+	}
+}
+
+// loses has the message server lose an order.
+func (w *trouble) loses() {
+	stream := w.stream()
+	info, err := stream.Info(w.t.Context())
+	if err != nil || info.State.Msgs == 0 {
+		return
+	}
+	for n := info.State.FirstSeq + w.r.Uint64N(info.State.LastSeq-info.State.FirstSeq+1); n <= info.State.LastSeq; n++ {
+		if m, err := stream.GetMsg(w.t.Context(), n); err == nil {
+			w.tell("! %s is lost by the message server", m.Subject)
+			_ = stream.DeleteMsg(w.t.Context(), n) // or it is done just now
+			return
+		}
+	}
+}
+
 // happens does one thing, whatever it may be.
 func (w *trouble) happens() {
 	switch what := w.r.IntN(40); {
@@ -246,7 +291,20 @@ func (w *trouble) happens() {
 		_ = w.office.Drain(name, on)
 	case what == 5 && w.r.IntN(3) == 0:
 		w.anew()
-	case what < 12: // some are cancelled
+	case what == 6: // records can hardly be read for a while
+		w.tell("! records cannot be read")
+		w.blind.Store(true)
+		time.AfterFunc(time.Duration(100+w.r.IntN(900))*time.Millisecond, func() { w.blind.Store(false) })
+	case what == 7:
+		w.tell("! a report cannot be recorded")
+		w.mu.Lock()
+		w.refuse++
+		w.mu.Unlock()
+	case what == 8 && w.outside:
+		w.forgets([]string{"main", "deep"}[w.r.IntN(2)])
+	case what == 9 && w.outside:
+		w.loses()
+	case what < 14: // some are cancelled
 		w.mu.Lock()
 		var some []dispatch.AttemptID
 		for id := range w.open {
@@ -289,12 +347,27 @@ func (w *trouble) happens() {
 // lives lives through one seed.
 func lives(t *testing.T, seed uint64) {
 	w := &trouble{seed: seed, began: time.Now(), place: newPlace(t, 8*time.Second), r: rand.New(rand.NewPCG(seed, 3)), orders: map[int64]dispatch.Order{}, lasts: map[int64]time.Duration{}, begun: map[dispatch.AttemptID][]string{}, gone: map[string]bool{}, stopped: map[int64]bool{}}
-	w.apart = true // from the second service on
+	w.apart = true
+	w.words = slog.New(slog.NewTextHandler(w, &slog.HandlerOptions{Level: slog.LevelDebug}))
+	w.stop()
+	w.outside = seed%2 == 0
+	w.begin()
 	w.now.Store(w.office)
+	looks := 0
+	w.looked = func(dispatch.AttemptID) error {
+		if looks++; looks%2 == 0 && w.blind.Load() {
+			return errors.New("the disk does not answer")
+		}
+		return nil
+	}
 	w.records.again = func(id dispatch.AttemptID) {
-		w.guard.Lock()
-		w.wrong(id, "had vanished")
-		w.guard.Unlock()
+		if w.outside {
+			w.tell("order %v has vanished", id)
+		} else {
+			w.guard.Lock()
+			w.wrong(id, "had vanished")
+			w.guard.Unlock()
+		}
 		w.order(id.Run, id.Attempt)
 	}
 	w.records.lost = func(id dispatch.AttemptID) {
