@@ -160,7 +160,7 @@ func (c *Courier) keep(ctx context.Context, t taken, held *inHand, unheard bool)
 		switch {
 		case yes:
 			c.mu.Lock()
-			mine := c.hands[t.order.AttemptID] == held
+			mine := c.hands[t.order.AttemptID] == held && !c.claiming[t.order.AttemptID] // or it has come again
 			if mine {
 				held.back = false
 			}

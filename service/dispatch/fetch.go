@@ -136,11 +136,7 @@ func (c *Courier) receive(m *nats.Msg) (may []taken) {
 			var got []taken
 			yes, _ := c.claim(c.life, o.AttemptID)
 			c.mu.Lock()
-			switch held := c.hands[o.AttemptID]; {
-			case !yes:
-			case held != nil && !held.back:
-				held.came = &letter{m, 1} // it was kept meanwhile
-			default:
+			if yes {
 				got = append(got, c.hold(o, &letter{msg: m}))
 			}
 			delete(c.claiming, o.AttemptID)
