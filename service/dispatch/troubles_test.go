@@ -282,7 +282,9 @@ func (w *trouble) happens() {
 	case what == 3 && len(w.hands) > 0: // a machine is gone, and there is another
 		h := w.kill(w.r.IntN(len(w.hands)))
 		w.guard.Lock()
-		w.gone[h.instance] = true
+		for _, instance := range h.of { // and their journal
+			w.gone[instance] = true
+		}
 		w.guard.Unlock()
 		w.works(fmt.Sprintf("w%d", w.number), nil, [][]string{{"main"}, {"main", "deep"}, {"deep", "main"}}[w.r.IntN(3)]...)
 	case what == 4 && len(w.hands) > 0:
