@@ -110,7 +110,7 @@ func (a *app) runWorker(ctx context.Context, o *workerOptions, log *slog.Logger)
 			return err
 		}
 		if s.Conn, err = service.Join(service.Messages{URL: o.join, Credentials: o.credentials}, log, own...); err == nil {
-			fmt.Fprintf(a.out, "Worker %s takes %s at once from %s, joined at %s\n", o.name, plural(o.slots, "task"), strings.Join(o.queues, ", "), o.join)
+			fmt.Fprintf(a.out, "Worker %s takes %s at once from %s, joined at %s\n", o.name, plural(o.slots, "task"), strings.Join(o.queues, ", "), service.Messages{URL: o.join}.Public())
 		}
 	}
 	if err != nil {

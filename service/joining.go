@@ -50,7 +50,7 @@ func Join(m Messages, log *slog.Logger, more ...nats.Option) (*nats.Conn, error)
 	}
 	conn, err := nats.Connect(m.URL, options...)
 	if err != nil {
-		return nil, fmt.Errorf("the message server at %s cannot be joined: %w; see that it runs there and that the credentials are right", m.URL, err)
+		return nil, fmt.Errorf("the message server at %s cannot be joined: %w; see that it runs there and that the credentials are right", m.Public(), err)
 	}
 	return conn, nil
 }
@@ -59,7 +59,7 @@ func Join(m Messages, log *slog.Logger, more ...nats.Option) (*nats.Conn, error)
 func (x *exchange) joining() string {
 	switch {
 	case x.options.Messages.URL != "":
-		return x.options.Messages.URL
+		return x.options.Messages.Public()
 	case x.server.Address != "":
 		return "tls://" + x.server.Address
 	}
@@ -82,7 +82,7 @@ var errNoJoining = errors.New("no worker of another machine can join this servic
 // Admit lets a worker of another machine join.
 func (x *exchange) Admit(ctx context.Context, name, person string) (client.Admitted, error) {
 	if x.options.Messages.URL != "" {
-		return client.Admitted{}, &engine.RefusedError{Reason: "workers join the message server at " + x.options.Messages.URL + ", which has credentials of its own"}
+		return client.Admitted{}, &engine.RefusedError{Reason: "workers join the message server at " + x.options.Messages.Public() + ", which has credentials of its own"}
 	}
 	if x.identity == nil {
 		return client.Admitted{}, &engine.RefusedError{Reason: errNoJoining.Error()}

@@ -11,6 +11,7 @@ import (
 	"net"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"syscall"
 	"time"
 
@@ -48,6 +49,21 @@ type Options struct {
 type Messages struct {
 	URL         string // as in tls://messages-1:4222,tls://messages-2:4222; "" for none
 	Credentials string // a file; "" for none
+}
+
+// Public is where it is, without names and passwords that may stand before it.
+func (m Messages) Public() string {
+	servers := strings.Split(m.URL, ",")
+	for i, server := range servers {
+		scheme, rest, found := strings.Cut(server, "://")
+		if !found {
+			scheme, rest = "", server
+		} else {
+			scheme += "://"
+		}
+		servers[i] = scheme + rest[strings.LastIndexByte(rest, '@')+1:]
+	}
+	return strings.Join(servers, ",")
 }
 
 // Service is a running service.

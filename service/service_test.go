@@ -12,6 +12,7 @@ import (
 
 	"wiselantern/client"
 	"wiselantern/internal/testkit"
+	"wiselantern/service"
 )
 
 func TestARunGoesFromFileToLamp(t *testing.T) {
@@ -149,5 +150,21 @@ func TestTheLiveStreamGoesOnFromAnyChange(t *testing.T) {
 	defer stop()
 	if err := s.Follow(ctx, run.ID, -1, func(client.Change) error { t.Error("something was told"); return nil }); err != context.DeadlineExceeded {
 		t.Errorf("%v", err)
+	}
+}
+
+// Where a message server is told to be, nobody reads the password that stands before it.
+func TestThePasswordOfAMessageServerIsNotTold(t *testing.T) {
+	for url, want := range map[string]string{
+		"":                                "",
+		"nats://messages-1:4222":          "nats://messages-1:4222",
+		"nats://lantern:p@ss@messages-1":  "nats://messages-1",
+		"lantern:secret@messages-1:4222":  "messages-1:4222",
+		"tls://a:b@m-1:4222,tls://c@m-2":  "tls://m-1:4222,tls://m-2",
+		"wss://messages.example/lantern/": "wss://messages.example/lantern/",
+	} {
+		if got := (service.Messages{URL: url}).Public(); got != want {
+			t.Errorf("%s is told as %s, not %s", url, got, want)
+		}
 	}
 }

@@ -8,8 +8,11 @@ import (
 	"fmt"
 	"log/slog"
 	"maps"
+	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -752,6 +755,30 @@ func TestAWorkerSpeaksForItselfAlone(t *testing.T) {
 	}
 	if r := p.reports(o.AttemptID); len(r) != 1 || r[0].Worker != "a" {
 		t.Errorf("%+v", r)
+	}
+}
+
+// The guide lists the rights that a worker needs on servers of one's own.
+func TestTheGuideHasTheRightsOfAWorker(t *testing.T) {
+	text, err := os.ReadFile("../../docs/guide/workers.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	told := map[string]bool{}
+	for _, subject := range regexp.MustCompile("`((?:lantern\\.|\\$JS|_INBOX)[^`]+)`").FindAllStringSubmatch(string(text), -1) {
+		told[subject[1]] = true
+	}
+	says, hears := dispatch.Speech("NAME")
+	for _, subject := range slices.Concat(says, hears) {
+		if !told[subject] {
+			t.Errorf("the guide does not tell of %s", subject)
+		}
+		delete(told, subject)
+	}
+	for subject := range told {
+		if !strings.HasSuffix(subject, ".yaml") {
+			t.Errorf("the guide tells of %s, and no worker needs it", subject)
+		}
 	}
 }
 
