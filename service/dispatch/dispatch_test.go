@@ -758,6 +758,34 @@ func TestAWorkerSpeaksForItselfAlone(t *testing.T) {
 	}
 }
 
+// An order of before that lets others go first goes out when a slot is free for it, which may be
+// long after all workers have spoken: it is asked for all the same, as another may have begun it.
+func TestALateOrderOfBeforeIsAskedFor(t *testing.T) {
+	p := newPlace(t, 0, anOrder(1).AttemptID)
+	p.stop()
+	p.apart = true
+	p.begin()
+	p.ahead = dispatch.HelloEvery + time.Second // all have spoken
+	a, nc := p.courier("a")
+	request := nats.NewMsg("lantern.claim.b")
+	request.Header.Set("attempt", anOrder(1).AttemptID.String())
+	request.Header.Set("instance", "b")
+	if answer, err := nc.RequestMsg(request, 5*time.Second); err != nil || string(answer.Data) != "yes" {
+		t.Fatalf("b may not begin it: %v %v", answer, err)
+	}
+	o := anOrder(1)
+	o.Later = true
+	p.send(o)
+	ctx, stop := context.WithTimeout(t.Context(), 2*time.Second)
+	defer stop()
+	if _, _, err := a.Take(ctx); err == nil {
+		t.Error("a begins what b may")
+	}
+	if alone, _ := p.messages(p.stream()); len(alone) != 1 {
+		t.Errorf("out are %v", alone)
+	}
+}
+
 // The guide lists the rights that a worker needs on servers of one's own.
 func TestTheGuideHasTheRightsOfAWorker(t *testing.T) {
 	text, err := os.ReadFile("../../docs/guide/workers.md")
